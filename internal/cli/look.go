@@ -1,0 +1,401 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	corev1 "k8s.io/api/core/v1"
+	"k8s.io/apimachinery/pkg/util/duration"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/engine"
+	"verbund/internal/site"
+	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/store"
+)
+
+// view opens the cluster and looks.
+func (a *app) view() (*engine.Session, *engine.View, error) {
+	s, err := a.open(false)
+	if err != nil {
+		return nil, nil, err
+	}
+	v, err := s.Observe(a.soft)
+	if err != nil {
+		s.Close()
+		return nil, nil, err
+	}
+	return s, v, nil
+}
+
+func (a *app) statusCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "status", Short: "Is the cluster well? The exit code says so too", Args: noArgs,
+		Long: "Exit code 0: as declared and well. 3: not well, or changes are pending.",
+		RunE: func(*cobra.Command, []string) error {
+			s, v, err := a.view()
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			return a.status(s, v)
+		},
+	}
+}
+
+func (a *app) status(s *engine.Session, v *engine.View) error {
+	ailing := v.Ailing()
+	if !v.Seen.Founded {
+		ailing = []string{"the cluster has not been raised yet; verbund converge does it"}
+	}
+	pending, perr := 0, ""
+	if p, err := plan.Make(v.Cluster, v.Seen, s.Cat); err != nil {
+		perr = err.Error()
+	} else {
+		pending = len(p.Steps)
+	}
+	running := plan.Version(v.Cluster, v.Seen)
+	if a.output == "json" {
+		err := a.ui.json(map[string]any{"cluster": s.Decl.Name, "well": len(ailing) == 0, "ailing": slices.Concat([]string{}, ailing), "pending": pending, "refused": perr, "declared": s.Decl.Kubernetes, "running": running})
+		if err == nil && (len(ailing) > 0 || pending > 0 || perr != "") {
+			return &exit{code: exitNotWell}
+		}
+		return err
+	}
+	well, state := "well", "good"
+	if len(ailing) > 0 {
+		well, state = "not well", "bad"
+	}
+	ready := 0
+	for _, n := range v.Seen.Nodes {
+		if n.Ready {
+			ready++
+		}
+	}
+	voters, healthy := 0, 0
+	for _, m := range v.Seen.Members {
+		if !m.Learner {
+			if voters++; m.Healthy {
+				healthy++
+			}
+		}
+	}
+	spare := fmt.Sprintf("survives the loss of %d", max(healthy-(voters/2+1), 0))
+	if voters == 0 {
+		spare = "does not answer"
+	}
+	api := cell{"answers at " + v.Cluster.Server() + " (" + v.Cluster.Endpoint.Address.String() + ")", "good"}
+	if !v.Seen.API {
+		api = cell{"does not answer", "bad"}
+	}
+	rows := [][]cell{
+		{plain("cluster"), {s.Decl.Name + ": " + well, state}},
+		{plain("api"), api},
+		{plain("kubernetes"), plain(fmt.Sprintf("%s runs, %s is declared", cmp.Or(running, "nothing"), s.Decl.Kubernetes))},
+		{plain("datastore"), plain(fmt.Sprintf("%d of %d members healthy; %s", healthy, voters, spare))},
+		{plain("nodes"), plain(fmt.Sprintf("%d of %d Ready", ready, len(v.Seen.Nodes)))},
+	}
+	for _, l := range ailing {
+		rows = append(rows, []cell{plain("trouble"), {l, "bad"}})
+	}
+	switch {
+	case perr != "":
+		rows = append(rows, []cell{plain("refused"), {perr, "bad"}})
+	case pending > 0:
+		rows = append(rows, []cell{plain("pending"), {count(pending, "step") + " to what is declared; verbund plan shows them", "attention"}})
+	}
+	for _, r := range rows {
+		fmt.Fprintf(a.out, "%-11s %s\n", r[0].text, func() string {
+			if a.ui.outColour {
+				return a.ui.paint(r[1], r[1].text)
+			}
+			return r[1].text
+		}())
+	}
+	if len(ailing) > 0 || pending > 0 || perr != "" {
+		return &exit{code: exitNotWell}
+	}
+	return nil
+}
+
+func (a *app) nodesCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "nodes", Short: "Show the machines that the cluster knows", Args: noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			s, v, err := a.view()
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if !v.Seen.API {
+				return fmt.Errorf("the API of cluster %s does not answer: %v; verbund status says more", s.Decl.Name, cmp.Or(v.APIError, errors.New("it has not been raised, or its site is not running")))
+			}
+			if a.output == "json" {
+				return a.ui.json(v.Nodes)
+			}
+			slices.SortFunc(v.Nodes, func(x, y corev1.Node) int { return place(v, x.Name) - place(v, y.Name) })
+			var rows [][]cell
+			for _, n := range v.Nodes {
+				m, declared := v.Cluster.Machine(n.Name)
+				seen := v.Seen.Nodes[n.Name]
+				state := cell{"ready", "good"}
+				if !seen.Ready {
+					state = cell{"not ready", "bad"}
+				}
+				if n.Spec.Unschedulable {
+					state = cell{state.text + ", cordoned", "attention"}
+				}
+				group := cmp.Or(m.Pool, string(m.Role))
+				if !declared {
+					group = "not declared"
+				}
+				ver := cell{text: seen.Version}
+				if declared && seen.Version != s.Decl.Kubernetes {
+					ver.state = "attention"
+				}
+				rows = append(rows, []cell{plain(n.Name), state, ver, plain(group), plain(n.Labels["topology.kubernetes.io/zone"]), plain(m.Address.String()),
+					plain(n.Spec.PodCIDR), plain(duration.HumanDuration(time.Since(n.CreationTimestamp.Time)))})
+			}
+			a.ui.table([]string{"node", "state", "version", "group", "zone", "address", "pods", "age"}, rows)
+			return nil
+		},
+	}
+}
+
+// place orders machines as they are declared.
+func place(v *engine.View, name string) int {
+	for i, m := range v.Cluster.Machines {
+		if m.Name == name {
+			return i
+		}
+	}
+	return len(v.Cluster.Machines)
+}
+
+func (a *app) machinesCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "machines", Short: "Show the site's machines of this cluster", Args: noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			s, v, err := a.view()
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if v.Inventory == nil {
+				return fmt.Errorf("site %s is not running; start it with: verbund site start", s.Decl.Site)
+			}
+			ms := slices.DeleteFunc(slices.Clone(v.Inventory.Machines), func(m siteproto.Machine) bool { return m.Cluster != s.Decl.Name })
+			if a.output == "json" {
+				return a.ui.json(ms)
+			}
+			slices.SortFunc(ms, func(x, y siteproto.Machine) int { return place(v, x.Name) - place(v, y.Name) })
+			var rows [][]cell
+			for _, m := range ms {
+				seen := v.Seen.Machines[m.Name]
+				power := cell{m.Power, map[string]string{siteproto.PowerOn: "good", siteproto.PowerBooting: "attention"}[m.Power]}
+				if power.state == "" {
+					power.state = "bad"
+				}
+				set := cmp.Or(seen.Versions["kubelet"], seen.Versions["haproxy"], "nothing installed")
+				up, all := 0, 0
+				for _, st := range seen.Units {
+					if all++; st == "active" {
+						up++
+					}
+				}
+				units := cell{fmt.Sprintf("%d of %d", up, all), "good"}
+				if up < all || all == 0 {
+					units.state = "bad"
+				}
+				if !seen.Reached {
+					set, units = "not reached", cell{"", ""}
+				}
+				rows = append(rows, []cell{plain(m.Name), power, plain(set), plain(cmp.Or(seen.Active, "-")), units, plain(m.Zone), plain(m.Size), plain(m.Address.String()), plain(fmt.Sprint(m.SSHPort)), plain(m.Hardware)})
+			}
+			a.ui.table([]string{"machine", "power", "runs", "slot", "services", "zone", "size", "address", "ssh", "hardware address"}, rows)
+			return nil
+		},
+	}
+}
+
+func (a *app) logsCmd() *cobra.Command {
+	var unit string
+	var lines int
+	c := &cobra.Command{
+		Use: "logs MACHINE…", Short: "Show what machines or their services wrote",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("logs needs at least one machine; machines lists them")
+			}
+			s, err := a.open(false)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if unit != "" && !strings.HasSuffix(unit, ".service") {
+				unit += ".service"
+			}
+			for _, name := range args {
+				m, err := s.Machine(a.soft, name, 0)
+				if errors.Is(err, site.ErrNotRunning) {
+					return fmt.Errorf("site %s is not running; start it with: verbund site start", s.Decl.Site)
+				}
+				if err != nil {
+					return err
+				}
+				ls, err := m.Logs(a.soft, unit, lines)
+				if err != nil {
+					return err
+				}
+				for _, l := range ls {
+					if len(args) > 1 {
+						l = name + "  " + l
+					}
+					fmt.Fprintln(a.out, l)
+				}
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVarP(&unit, "unit", "u", "", "a service, such as kubelet; the console if not given")
+	c.Flags().IntVarP(&lines, "lines", "n", 50, "how many lines, 0 for all")
+	return c
+}
+
+func (a *app) historyCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "history [RUN]", Short: "Show the journal: runs, or the steps of one run and where the time went",
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := a.open(false)
+			if err != nil {
+				return err
+			}
+			es, bad, err := s.Store.Entries()
+			if err != nil {
+				return err
+			}
+			if bad > 0 {
+				a.ui.say("%s of the journal cannot be read and left out", count(bad, "line"))
+			}
+			if len(args) > 1 {
+				return usage("history takes one run")
+			}
+			if len(args) == 1 {
+				return a.historyOf(es, args[0])
+			}
+			return a.historyRuns(es)
+		},
+	}
+}
+
+func (a *app) historyRuns(es []store.Entry) error {
+	type summary struct {
+		Run     string    `json:"run"`
+		Command string    `json:"command"`
+		Began   time.Time `json:"began"`
+		Seconds float64   `json:"seconds"`
+		Steps   int       `json:"steps"`
+		Outcome string    `json:"outcome"`
+		Error   string    `json:"error,omitempty"`
+	}
+	runs := []*summary{}
+	by := map[string]*summary{}
+	for _, e := range es {
+		r := by[e.Run]
+		if r == nil {
+			r = &summary{Run: e.Run, Began: e.Time, Outcome: "cut off, or still running"}
+			by[e.Run] = r
+			runs = append(runs, r)
+		}
+		r.Seconds = e.Time.Sub(r.Began).Seconds()
+		switch e.Kind {
+		case store.RunBegan:
+			r.Command = e.Text
+		case store.StepDone:
+			r.Steps++
+		case store.StepFailed:
+			r.Error = e.Step
+		case store.RunEnded:
+			r.Outcome = e.Outcome
+		}
+	}
+	if a.output == "json" {
+		return a.ui.json(runs)
+	}
+	var rows [][]cell
+	for _, r := range slices.Backward(runs) {
+		out := cell{r.Outcome, map[string]string{"done": "good", "failed": "bad"}[r.Outcome]}
+		if out.state == "" {
+			out.state = "attention"
+		}
+		if r.Error != "" {
+			out.text += " at " + r.Error
+		}
+		rows = append(rows, []cell{plain(r.Run), plain(r.Command), plain(r.Began.Local().Format("2006-01-02 15:04:05")), plain(seconds(time.Duration(r.Seconds * 1e9))), plain(fmt.Sprint(r.Steps)), out})
+	}
+	a.ui.table([]string{"run", "command", "began", "took", "steps", "outcome"}, rows)
+	return nil
+}
+
+func (a *app) historyOf(es []store.Entry, run string) error {
+	es = slices.DeleteFunc(es, func(e store.Entry) bool { return e.Run != run })
+	if len(es) == 0 {
+		return fmt.Errorf("there is no run %s; history lists them", run)
+	}
+	if a.output == "json" {
+		return a.ui.json(es)
+	}
+	began := es[0].Time
+	var rows [][]cell
+	total := 0.0
+	for _, e := range es {
+		switch e.Kind {
+		case store.StepDone, store.StepFailed:
+			total += e.Seconds
+			st := cell{e.Text, map[string]string{store.StepFailed: "bad"}[e.Kind]}
+			start := e.Time.Sub(began).Seconds() - e.Seconds
+			rows = append(rows, []cell{plain(fmt.Sprintf("%6.1f", max(start, 0))), plain(fmt.Sprintf("%5.1f s", e.Seconds)), plain(cmp.Or(e.Where, "cluster")), st})
+			if e.Error != "" {
+				rows = append(rows, []cell{plain(""), plain(""), plain(""), {"  " + e.Error, "bad"}})
+			}
+			for _, l := range e.Log {
+				rows = append(rows, cells("", "", "", "  "+l))
+			}
+		case store.Note:
+			rows = append(rows, cells(fmt.Sprintf("%6.1f", e.Time.Sub(began).Seconds()), "", cmp.Or(e.Where, "cluster"), e.Text))
+		}
+	}
+	a.ui.table([]string{"second", "took", "where", "what"}, rows)
+	wall := es[len(es)-1].Time.Sub(began).Seconds()
+	fmt.Fprintf(a.out, "\n%.1f seconds, in which steps of together %.1f seconds ran beside each other.\n", wall, total)
+	return nil
+}
+
+func (a *app) faultCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "fault KIND NAME",
+		Short: "Make something go wrong: full-disk, mended-disk, new-host-key (of a machine), damaged-blob, mended-blob (of an artefact), lost-zone",
+		Args:  exactArgs(2, "a kind of fault and the name of a machine, artefact or zone"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := a.open(false)
+			if err != nil {
+				return err
+			}
+			f := siteproto.Fault{Kind: args[0]}
+			switch {
+			case strings.HasSuffix(args[0], "-blob"):
+				f.Artefact = args[1]
+			case args[0] == "lost-zone":
+				f.Zone = args[1]
+			default:
+				f.Machine = args[1]
+			}
+			return s.Site.Fault(a.hard, f)
+		},
+	}
+}

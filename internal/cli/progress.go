@@ -1,0 +1,205 @@
+package cli
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/engine"
+	"verbund/internal/store"
+)
+
+// progress tells a run: finished steps as lines, and on a terminal the running
+// ones below them, redrawn. Into a pipe a step that takes long is told once.
+type progress struct {
+	a     *app
+	usual map[string]time.Duration
+	total int
+
+	mu      sync.Mutex
+	done    int
+	running []run
+	drawn   int // lines of the live part
+	began   time.Time
+	quit    chan struct{}
+	ended   sync.WaitGroup
+}
+
+type run struct {
+	store.Entry
+	told bool
+}
+
+func newProgress(a *app, usual map[string]time.Duration, total int) *progress {
+	return &progress{a: a, usual: usual, total: total, quit: make(chan struct{})}
+}
+
+// start begins to look at the clock.
+func (p *progress) start() {
+	p.began = time.Now()
+	p.ended.Go(func() {
+		every := 100 * time.Millisecond
+		t := time.NewTicker(every)
+		defer t.Stop()
+		for {
+			select {
+			case <-p.quit:
+				return
+			case <-t.C:
+				p.tick()
+			}
+		}
+	})
+}
+
+func (p *progress) stop() {
+	close(p.quit)
+	p.ended.Wait()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.wipe()
+	p.running = nil
+}
+
+// longWait is from when on a wait is told into a pipe.
+const longWait = 5 * time.Second
+
+func (p *progress) tick() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.a.ui.live {
+		p.wipe()
+		p.draw()
+		return
+	}
+	for i := range p.running {
+		r := &p.running[i]
+		if time.Since(r.Time) > longWait && !r.told && p.a.output != "json" && !p.a.quiet {
+			r.told = true
+			p.line(r.Entry, "waits", p.waits(r.Entry))
+		}
+	}
+}
+
+// waits says what a step waits for, how long that usually takes and from when
+// on one should worry.
+func (p *progress) waits(e store.Entry) string {
+	usual, worry := plan.Usual(plan.Kind(e.What))
+	if d, ok := p.usual[e.What]; ok {
+		usual = d
+	}
+	s := fmt.Sprintf("%s, since %s; usually %s, worry from %s", e.Text, seconds(time.Since(e.Time)), seconds(usual), seconds(worry))
+	if plan.Kind(e.What) == plan.Ready {
+		s += "; NotReady is normal until the network plugin runs there"
+	}
+	return s
+}
+
+func (p *progress) wipe() {
+	if p.drawn > 0 {
+		fmt.Fprintf(p.a.err, "\x1b[%dA\x1b[J", p.drawn)
+		p.drawn = 0
+	}
+}
+
+// draw shows the running steps, the longest first.
+func (p *progress) draw() {
+	if !p.a.ui.live || len(p.running) == 0 {
+		return
+	}
+	w := width(p.a.err)
+	rs := slices.Clone(p.running)
+	slices.SortStableFunc(rs, func(a, b run) int { return a.Time.Compare(b.Time) })
+	const most = 8
+	var lines []string
+	for i, r := range rs {
+		if i == most {
+			lines = append(lines, fmt.Sprintf("          and %d more", len(rs)-most))
+			break
+		}
+		text := r.Text
+		if time.Since(r.Time) > 2*time.Second {
+			text = p.waits(r.Entry)
+		}
+		lines = append(lines, fmt.Sprintf("  %7s  %s  %s", seconds(time.Since(r.Time)), where(r.Entry), text))
+	}
+	lines = append(lines, fmt.Sprintf("  %d of %d steps, %s", p.done, p.total, seconds(time.Since(p.began))))
+	for _, l := range lines {
+		if rs := []rune(l); w > 1 && len(rs) > w-1 {
+			l = string(rs[:w-2]) + "…"
+		}
+		if p.a.ui.errColour {
+			l = p.a.ui.faint.Render(l)
+		}
+		fmt.Fprintln(p.a.err, l)
+	}
+	p.drawn = len(lines)
+}
+
+func where(e store.Entry) string { return fmt.Sprintf("%-22s", cmp.Or(e.Where, "cluster")) }
+
+// line writes: when, where, what, how long.
+func (p *progress) line(e store.Entry, state, text string) {
+	when := e.Time.Local().Format("15:04:05")
+	mark := map[string]string{"done": "ok", "failed": "failed", "waits": "waits", "note": "note"}[state]
+	if p.a.ui.errColour {
+		style := map[string]func(...string) string{"done": p.a.ui.good.Render, "failed": p.a.ui.bad.Render, "waits": p.a.ui.attention.Render, "note": p.a.ui.faint.Render}[state]
+		mark = style(mark) + strings.Repeat(" ", max(0, 6-len(mark)))
+	} else {
+		mark = fmt.Sprintf("%-6s", mark)
+	}
+	fmt.Fprintf(p.a.err, "%s  %s  %s  %s\n", when, mark, where(e), text)
+}
+
+// entry takes a journal entry as it is written.
+func (p *progress) entry(e store.Entry) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.a.output == "json" {
+		b, _ := json.Marshal(e)
+		fmt.Fprintln(p.a.out, string(b))
+	}
+	switch e.Kind {
+	case store.StepBegan:
+		p.running = append(p.running, run{Entry: e})
+		return
+	case store.StepDone, store.StepFailed:
+		p.running = slices.DeleteFunc(p.running, func(r run) bool { return r.Step == e.Step })
+		p.done++
+	case store.Note:
+	default:
+		return
+	}
+	if p.a.quiet || p.a.output == "json" {
+		return
+	}
+	p.wipe()
+	defer p.draw()
+	switch e.Kind {
+	case store.StepDone:
+		p.line(e, "done", e.Text+"  "+seconds(time.Duration(e.Seconds*float64(time.Second))))
+	case store.StepFailed:
+		p.line(e, "failed", e.Text+"  "+seconds(time.Duration(e.Seconds*float64(time.Second))))
+	case store.Note:
+		p.line(e, "note", e.Text)
+	}
+}
+
+// finish says how the run ended.
+func (p *progress) finish(id string, err error) {
+	took := seconds(time.Since(p.began))
+	switch {
+	case err == nil:
+		p.a.ui.say("done: %s in %s", count(p.done, "step"), took)
+	case errors.Is(err, engine.ErrInterrupted):
+		p.a.ui.say("interrupted after %s and %s; run the same command again to go on", count(p.done, "step"), took)
+	default:
+		p.a.ui.say("stopped after %s and %s; verbund history %s has all of it", count(p.done, "step"), took, id)
+	}
+}

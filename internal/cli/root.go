@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine"
+	"verbund/internal/sim"
+	"verbund/internal/store"
+)
+
+// The exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitNotWell     = 3
+	exitLocked      = 4
+	exitInterrupted = 130
+)
+
+// exit is an error with an exit code; without a message it has been told already.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e *exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exit) Unwrap() error { return e.err }
+
+func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Errorf(format, args...)} }
+
+// app is what all commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	ui       *ui
+
+	dir      string // folder of the declaration; empty: the current one
+	file     string
+	output   string
+	yes      bool
+	confirm  string
+	parallel int
+	quiet    bool
+	verbose  bool
+	noColor  bool
+
+	soft, hard context.Context
+}
+
+// Main runs the program and returns its exit code.
+func Main(args []string, in io.Reader, out, errw io.Writer) int {
+	if handled, err := sim.Main(args); handled {
+		if err != nil {
+			fmt.Fprintln(errw, err)
+			return exitFailed
+		}
+		return exitDone
+	}
+	a := &app{in: in, out: out, err: errw}
+	hard, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	soft, stop := context.WithCancel(hard)
+	defer stop()
+	a.soft, a.hard = soft, hard
+	sig := make(chan os.Signal, 2)
+	signal.Notify(sig, os.Interrupt, syscall.SIGTERM)
+	defer signal.Stop(sig)
+	go func() {
+		<-sig
+		fmt.Fprintln(errw, "\ninterrupted: the running steps are finished, no other is begun; once more to stop at once")
+		stop()
+		<-sig
+		cancel()
+	}()
+	return a.run(args)
+}
+
+// run executes one command line.
+func (a *app) run(args []string) int {
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(a.in)
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	err := root.ExecuteContext(a.soft)
+	if err == nil {
+		return exitDone
+	}
+	code := exitFailed
+	var x *exit
+	var locked *store.Locked
+	switch {
+	case errors.As(err, &x):
+		code = x.code
+	case errors.As(err, &locked):
+		code = exitLocked
+	case errors.Is(err, engine.ErrInterrupted) || a.soft.Err() != nil:
+		code = exitInterrupted
+	}
+	if msg := err.Error(); msg != "" {
+		if code == exitInterrupted {
+			msg = "interrupted; it is safe to run the same command again, which goes on from here"
+		}
+		a.ui.problem(msg)
+	}
+	return code
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "verbund",
+		Short: "Raise, upgrade and keep Kubernetes clusters",
+		Long: `Verbund raises, upgrades and keeps Kubernetes clusters. You declare a cluster
+in NAME.verbund.yaml; converge brings about what is missing, and can be run
+again at any time: it looks at what is there and goes on.
+
+New here? "verbund demo" lives through everything in about a minute.`,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			a.ui = newUI(a)
+			if a.output != "text" && a.output != "json" {
+				return usage("--output %s is not known; choose text or json", a.output)
+			}
+			return nil
+		},
+	}
+	a.ui = newUI(a)
+	root.CompletionOptions.HiddenDefaultCmd = false
+	f := root.PersistentFlags()
+	f.StringVarP(&a.file, "file", "f", "", "the declaration, if not the only one in this folder")
+	f.StringVarP(&a.output, "output", "o", "text", "text or json")
+	f.BoolVar(&a.quiet, "quiet", false, "say only what went wrong")
+	f.BoolVar(&a.verbose, "verbose", false, "also say why each step is needed")
+	f.BoolVar(&a.noColor, "no-color", false, "no colours, as with NO_COLOR")
+	f.IntVar(&a.parallel, "parallel", 16, "how many steps and questions at a time")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &exit{exitUsage, err} })
+	groups := []struct {
+		title string
+		cmds  []*cobra.Command
+	}{
+		{"Write", []*cobra.Command{a.draftCmd(), a.checkCmd(), a.versionsCmd(), a.renderCmd()}},
+		{"Act", []*cobra.Command{a.planCmd(), a.convergeCmd(), a.teardownCmd()}},
+		{"Look", []*cobra.Command{a.statusCmd(), a.nodesCmd(), a.machinesCmd(), a.logsCmd(), a.historyCmd()}},
+		{"Enter", []*cobra.Command{a.accessCmd()}},
+		{"Practise", []*cobra.Command{a.siteCmd(), a.demoCmd()}},
+	}
+	for _, g := range groups {
+		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title + ":"})
+		for _, c := range g.cmds {
+			c.GroupID = g.title
+			root.AddCommand(c)
+		}
+	}
+	root.AddCommand(a.versionCmd())
+	return root
+}
+
+// noArgs is cobra.NoArgs with our exit code.
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usage("%s takes no argument, and %q was given", cmd.Name(), args[0])
+	}
+	return nil
+}
+
+func exactArgs(n int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != n {
+			return usage("%s needs %s", cmd.Name(), what)
+		}
+		return nil
+	}
+}
+
+// asks adds the flags of commands that change things.
+func (a *app) asks(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVarP(&a.yes, "yes", "y", false, "do not ask")
+	c.Flags().StringVar(&a.confirm, "confirm", "", "the cluster's name, where data or quorum could be lost")
+	return c
+}
+
+func (a *app) versionCmd() *cobra.Command {
+	return &cobra.Command{Use: "version", Short: "Show the version of this program", Args: noArgs, RunE: func(*cobra.Command, []string) error {
+		v := buildVersion()
+		if a.output == "json" {
+			return a.ui.json(map[string]any{"version": v, "kubernetes": versions.Shipped().Versions()})
+		}
+		fmt.Fprintf(a.out, "verbund %s\n", v)
+		return nil
+	}}
+}
+
+// buildVersion is what the build recorded: a release's version, or the commit.
+func buildVersion() string {
+	bi, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	v, rev, dirty := bi.Main.Version, "", ""
+	for _, s := range bi.Settings {
+		switch s.Key {
+		case "vcs.revision":
+			rev = s.Value[:min(12, len(s.Value))]
+		case "vcs.modified":
+			if s.Value == "true" {
+				dirty = ", with changes"
+			}
+		}
+	}
+	if v == "" || v == "(devel)" {
+		v = "development"
+	}
+	if rev != "" {
+		v += " (" + rev + dirty + ")"
+	}
+	return v
+}
+
+// refused says whether an error is something that cannot be done.
+func refused(err error) bool {
+	var r *plan.Refusal
+	var v *versions.Refusal
+	return errors.As(err, &r) || errors.As(err, &v)
+}

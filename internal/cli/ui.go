@@ -1,0 +1,193 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/charmbracelet/lipgloss"
+	"golang.org/x/term"
+)
+
+// The terminal policy: colour only for state (good, attention, bad), only on a
+// terminal, never with NO_COLOR or --no-color; redrawing only on a terminal
+// that says it can; standard error tells the progress, standard output the data.
+type ui struct {
+	a                    *app
+	outColour, errColour bool
+	live                 bool // standard error is a terminal that can redraw
+	good, attention, bad lipgloss.Style
+	faint                lipgloss.Style
+}
+
+func isTerminal(w any) (int, bool) {
+	f, ok := w.(*os.File)
+	if !ok {
+		return 0, false
+	}
+	return int(f.Fd()), term.IsTerminal(int(f.Fd()))
+}
+
+func newUI(a *app) *ui {
+	u := &ui{a: a}
+	plain := a.noColor || os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb"
+	_, o := isTerminal(a.out)
+	_, e := isTerminal(a.err)
+	u.outColour, u.errColour = o && !plain, e && !plain
+	u.live = e && os.Getenv("TERM") != "dumb" && a.output != "json" && !a.quiet
+	r := lipgloss.NewRenderer(io.Discard)
+	r.SetColorProfile(2) // the terminal's own sixteen colours
+	if plain {
+		r.SetColorProfile(3)
+	}
+	u.good = r.NewStyle().Foreground(lipgloss.Color("2"))
+	u.attention = r.NewStyle().Foreground(lipgloss.Color("3"))
+	u.bad = r.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
+	u.faint = r.NewStyle().Faint(true)
+	return u
+}
+
+// width of the terminal behind w, or 0 when it is none.
+func width(w any) int {
+	fd, ok := isTerminal(w)
+	if !ok {
+		return 0
+	}
+	n, _, err := term.GetSize(fd)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+func (u *ui) json(v any) error {
+	e := json.NewEncoder(u.a.out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// say writes a line of progress.
+func (u *ui) say(format string, args ...any) {
+	if !u.a.quiet && u.a.output != "json" {
+		fmt.Fprintf(u.a.err, format+"\n", args...)
+	}
+}
+
+// problem writes what went wrong.
+func (u *ui) problem(msg string) {
+	head, rest, _ := strings.Cut(msg, "\n")
+	if u.errColour {
+		head = u.bad.Render("error:") + " " + head
+	} else {
+		head = "error: " + head
+	}
+	fmt.Fprintln(u.a.err, strings.TrimRight(head+"\n"+rest, "\n"))
+}
+
+// cell is one field of a table with its state: "", "good", "attention", "bad".
+type cell struct{ text, state string }
+
+func plain(s string) cell { return cell{s, ""} }
+
+func cells(ss ...string) []cell {
+	var out []cell
+	for _, s := range ss {
+		out = append(out, plain(s))
+	}
+	return out
+}
+
+func (u *ui) paint(c cell, text string) string {
+	switch c.state {
+	case "good":
+		return u.good.Render(text)
+	case "attention":
+		return u.attention.Render(text)
+	case "bad":
+		return u.bad.Render(text)
+	}
+	return text
+}
+
+// table prints rows under lower-case headings, two spaces between columns. On
+// a narrow terminal the last column is cut, never the others.
+func (u *ui) table(head []string, rows [][]cell) {
+	w := make([]int, len(head))
+	for i, h := range head {
+		w[i] = utf8.RuneCountInString(h)
+	}
+	for _, r := range rows {
+		for i, c := range r {
+			w[i] = max(w[i], utf8.RuneCountInString(c.text))
+		}
+	}
+	limit := width(u.a.out)
+	line := func(cs []cell, style func(cell, string) string) {
+		var b strings.Builder
+		used := 0
+		for i, c := range cs {
+			t := c.text
+			if i == len(cs)-1 {
+				if limit > 20 && used+utf8.RuneCountInString(t) > limit {
+					if room := limit - used - 1; room > 0 {
+						t = string([]rune(t)[:room]) + "…"
+					}
+				}
+			} else {
+				t += strings.Repeat(" ", w[i]-utf8.RuneCountInString(t))
+			}
+			used += utf8.RuneCountInString(t) + 2
+			if u.outColour {
+				t = style(c, t)
+			}
+			if i > 0 {
+				b.WriteString("  ")
+			}
+			b.WriteString(t)
+		}
+		fmt.Fprintln(u.a.out, strings.TrimRight(b.String(), " "))
+	}
+	line(cells(head...), func(_ cell, s string) string { return u.faint.Render(s) })
+	for _, r := range rows {
+		line(r, u.paint)
+	}
+}
+
+// ask asks a question that names the cluster. Without a terminal it refuses.
+func (a *app) ask(question string) error {
+	if a.yes {
+		return nil
+	}
+	if _, ok := isTerminal(a.in); !ok {
+		return usage("this changes things, and there is no terminal to ask at; say --yes if it is to be done")
+	}
+	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil || !strings.HasPrefix(strings.ToLower(strings.TrimSpace(line)), "y") {
+		return &exit{exitFailed, fmt.Errorf("nothing was changed")}
+	}
+	return nil
+}
+
+// askByName wants the cluster's name, because something could be lost.
+func (a *app) askByName(cluster, what string) error {
+	if a.confirm == cluster {
+		return nil
+	}
+	if a.confirm != "" {
+		return usage("--confirm %s does not name the cluster, which is %s", a.confirm, cluster)
+	}
+	if _, ok := isTerminal(a.in); !ok {
+		return usage("%s; say --confirm %s if that is meant", what, cluster)
+	}
+	fmt.Fprintf(a.err, "%s\nWrite the cluster's name to go on: ", what)
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil || strings.TrimSpace(line) != cluster {
+		return &exit{exitFailed, fmt.Errorf("that is not the cluster's name; nothing was changed")}
+	}
+	return nil
+}

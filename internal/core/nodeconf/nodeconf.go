@@ -1,0 +1,422 @@
+package nodeconf
+
+import (
+	"fmt"
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
+)
+
+// Active is the slot that a machine runs from; rendered paths of slotted files
+// begin with it.
+const Active = "/opt/verbund/active/"
+
+// Kind says where a file's bytes come from.
+type Kind int
+
+// The kinds of files.
+const (
+	Text      Kind = iota // Content
+	Cert                  // the certificate with the ID in From
+	Key                   // the private key with the ID in From
+	PublicKey             // the public half of the key with the ID in From
+)
+
+// File is one file of a machine.
+type File struct {
+	Path    string
+	Mode    fs.FileMode
+	Kind    Kind
+	From    string // ID in the tool's store, unless Kind is Text
+	Content string
+	Restart []string // units that read it only when they start
+	Reload  []string // units that take it up while running
+}
+
+// Slotted says whether the file belongs to a slot.
+func (f File) Slotted() bool { return strings.HasPrefix(f.Path, Active) }
+
+// Options vary what is rendered beyond the topology.
+type Options struct {
+	// Resting machines get no new connections from the balancer.
+	Resting map[string]bool
+}
+
+// Ports, as is customary for the components.
+const (
+	APIPort         = 6443
+	ClientPort      = 2379
+	PeerPort        = 2380
+	DatastoreHealth = 2381
+	KubeletPort     = 10250
+	ProxyHealthPort = 10256
+)
+
+// Datastore is a control-plane machine's member as a URL.
+func Datastore(m topology.Machine) string { return fmt.Sprintf("https://%s:%d", m.Address, ClientPort) }
+
+// Peer is the address at which other members reach a machine's member.
+func Peer(m topology.Machine) string { return fmt.Sprintf("https://%s:%d", m.Address, PeerPort) }
+
+// Units lists the services of a role in the order in which they start.
+func Units(role versions.Role) []string {
+	node := []string{"containerd.service", "kubelet.service", "kube-proxy.service"}
+	switch role {
+	case versions.Balancer:
+		return []string{"haproxy.service"}
+	case versions.Control:
+		return append([]string{"etcd.service", "kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service"}, node...)
+	}
+	return node
+}
+
+// Render writes all files of one machine, ordered by path.
+func Render(c *topology.Cluster, m topology.Machine, o Options) []File {
+	r := &renderer{c: c, m: m}
+	r.text("/etc/hostname", 0o644, m.Name+"\n", nil)
+	r.text("/etc/hosts", 0o644, c.Hosts(), nil)
+	r.trust()
+	switch m.Role {
+	case versions.Balancer:
+		r.balancer(o)
+	case versions.Control:
+		r.datastore()
+		r.control()
+		r.node()
+	default:
+		r.node()
+	}
+	slices.SortFunc(r.files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
+	return r.files
+}
+
+type renderer struct {
+	c     *topology.Cluster
+	m     topology.Machine
+	files []File
+}
+
+func (r *renderer) text(path string, mode fs.FileMode, content string, restart []string) {
+	r.files = append(r.files, File{Path: path, Mode: mode, Content: content, Restart: restart})
+}
+
+// readers maps the name of a certificate to the unit that reads it.
+var readers = map[string]string{
+	"api-server": "kube-apiserver.service", "datastore-member": "etcd.service", "datastore-peer": "etcd.service",
+	"api-server-kubelet": "kube-apiserver.service", "api-server-datastore": "kube-apiserver.service", "front-proxy": "kube-apiserver.service",
+	"controller-manager": "kube-controller-manager.service", "scheduler": "kube-scheduler.service",
+	"proxy": "kube-proxy.service", "kubelet-client": "kubelet.service", "kubelet-serving": "kubelet.service",
+}
+
+func (r *renderer) trust() {
+	add := func(name string, k Kind, from string, mode fs.FileMode, restart ...string) {
+		r.files = append(r.files, File{Path: trust.Dir + "/" + name, Mode: mode, Kind: k, From: from, Restart: restart})
+	}
+	for _, a := range trust.AuthoritiesOn(r.m.Role) {
+		add(string(a)+".crt", Cert, string(a), 0o644, Units(r.m.Role)...)
+	}
+	for _, id := range trust.KeyIDs(r.m.Role) {
+		add(id+".key", Key, id, 0o600, "kube-apiserver.service", "kube-controller-manager.service")
+		if id == trust.ServiceAccountKey {
+			add(id+".pub", PublicKey, id, 0o644, "kube-apiserver.service")
+		}
+	}
+	for _, q := range trust.Requests(r.c, r.m) {
+		add(q.Name+".crt", Cert, q.ID, 0o644, readers[q.Name])
+		add(q.Name+".key", Key, q.ID, 0o600, readers[q.Name])
+	}
+}
+
+// path of a trust file on the machine.
+func tp(name string) string { return trust.Dir + "/" + name }
+
+type unit struct {
+	name, about, after, typ, args string
+	extra                         string // further lines of [Service]
+}
+
+func (r *renderer) unit(u unit) {
+	after := "network-online.target"
+	if u.after != "" {
+		after += " " + u.after
+	}
+	t := fmt.Sprintf("[Unit]\nDescription=%s\nWants=network-online.target\nAfter=%s\n\n[Service]\nType=%s\nExecStart=%sbin/%s%s\n%sRestart=always\nRestartSec=2\nTimeoutStartSec=60\nLimitNOFILE=65536\n\n[Install]\nWantedBy=multi-user.target\n",
+		u.about, after, u.typ, Active, u.name, u.args, u.extra)
+	r.text(Active+"units/"+u.name+".service", 0o644, t, []string{u.name + ".service"})
+}
+
+// flags writes one flag a line, as one reads them.
+func flags(fs ...string) string { return " \\\n  " + strings.Join(fs, " \\\n  ") }
+
+func (r *renderer) kubeconfig(user, cert, server, reader string) {
+	t := fmt.Sprintf(`apiVersion: v1
+kind: Config
+clusters:
+  - name: %[1]s
+    cluster:
+      server: %[2]s
+      certificate-authority: %[3]s
+users:
+  - name: %[4]s
+    user:
+      client-certificate: %[5]s
+      client-key: %[6]s
+contexts:
+  - name: %[1]s
+    context: {cluster: %[1]s, user: "%[4]s"}
+current-context: %[1]s
+`, r.c.Name, server, tp(string(trust.Cluster)+".crt"), user, tp(cert+".crt"), tp(cert+".key"))
+	r.text("/etc/kubernetes/"+cert+".kubeconfig", 0o600, t, []string{reader})
+}
+
+func (r *renderer) datastore() {
+	var initial []string
+	for _, name := range r.m.Members {
+		// A member that has left since is not in the topology any more; then
+		// this machine's own data directory is what counts, not this line.
+		if o, ok := r.c.Machine(name); ok {
+			initial = append(initial, name+"="+Peer(o))
+		}
+	}
+	state := "existing"
+	if len(r.m.Members) == 1 {
+		state = "new"
+	}
+	r.text(Active+"etc/etcd.yaml", 0o644, fmt.Sprintf(`name: %[1]s
+data-dir: /var/lib/etcd
+listen-client-urls: https://%[2]s:%[3]d
+advertise-client-urls: https://%[2]s:%[3]d
+listen-peer-urls: https://%[2]s:%[4]d
+initial-advertise-peer-urls: https://%[2]s:%[4]d
+listen-metrics-urls: http://%[2]s:%[5]d
+initial-cluster: %[6]s
+initial-cluster-state: %[7]s
+initial-cluster-token: %[8]s
+auto-compaction-mode: periodic
+auto-compaction-retention: 30m
+quota-backend-bytes: 2147483648
+client-transport-security:
+  cert-file: %[9]s
+  key-file: %[10]s
+  trusted-ca-file: %[11]s
+  client-cert-auth: true
+peer-transport-security:
+  cert-file: %[12]s
+  key-file: %[13]s
+  trusted-ca-file: %[11]s
+  client-cert-auth: true
+`, r.m.Name, r.m.Address, ClientPort, PeerPort, DatastoreHealth, strings.Join(initial, ","), state, r.c.Name,
+		tp("datastore-member.crt"), tp("datastore-member.key"), tp("datastore-authority.crt"), tp("datastore-peer.crt"), tp("datastore-peer.key")), []string{"etcd.service"})
+	r.unit(unit{name: "etcd", about: "datastore member of cluster " + r.c.Name, typ: "notify", args: flags("--config-file=" + Active + "etc/etcd.yaml")})
+}
+
+func (r *renderer) control() {
+	c, m := r.c, r.m
+	own := fmt.Sprintf("https://%s:%d", m.Address, APIPort)
+	r.unit(unit{name: "kube-apiserver", about: "Kubernetes API server", after: "etcd.service", typ: "notify", args: flags(
+		"--advertise-address="+m.Address.String(),
+		"--bind-address="+m.Address.String(),
+		fmt.Sprintf("--secure-port=%d", APIPort),
+		// An API server refuses to advertise a loopback address unless it need
+		// not keep the endpoints of its own service.
+		"--endpoint-reconciler-type=none",
+		"--authorization-mode=Node,RBAC",
+		"--enable-admission-plugins=NodeRestriction",
+		"--allow-privileged=true",
+		"--client-ca-file="+tp("cluster-authority.crt"),
+		"--etcd-servers="+Datastore(m),
+		"--etcd-cafile="+tp("datastore-authority.crt"),
+		"--etcd-certfile="+tp("api-server-datastore.crt"),
+		"--etcd-keyfile="+tp("api-server-datastore.key"),
+		"--kubelet-certificate-authority="+tp("cluster-authority.crt"),
+		"--kubelet-client-certificate="+tp("api-server-kubelet.crt"),
+		"--kubelet-client-key="+tp("api-server-kubelet.key"),
+		"--kubelet-preferred-address-types=InternalIP",
+		"--proxy-client-cert-file="+tp("front-proxy.crt"),
+		"--proxy-client-key-file="+tp("front-proxy.key"),
+		"--requestheader-allowed-names="+trust.FrontProxyClient,
+		"--requestheader-client-ca-file="+tp("front-proxy-authority.crt"),
+		"--requestheader-extra-headers-prefix=X-Remote-Extra-",
+		"--requestheader-group-headers=X-Remote-Group",
+		"--requestheader-username-headers=X-Remote-User",
+		"--service-account-issuer=https://kubernetes.default.svc."+c.Domain,
+		"--service-account-key-file="+tp("service-account.pub"),
+		"--service-account-signing-key-file="+tp("service-account.key"),
+		"--service-cluster-ip-range="+c.Services.String(),
+		"--shutdown-delay-duration=1s",
+		"--tls-cert-file="+tp("api-server.crt"),
+		"--tls-private-key-file="+tp("api-server.key"),
+	)})
+	election := []string{"--leader-elect=true", "--leader-elect-lease-duration=6s", "--leader-elect-renew-deadline=4s", "--leader-elect-retry-period=1s"}
+	r.kubeconfig("system:kube-controller-manager", "controller-manager", own, "kube-controller-manager.service")
+	kc := "/etc/kubernetes/controller-manager.kubeconfig"
+	r.unit(unit{name: "kube-controller-manager", about: "Kubernetes controller manager", after: "kube-apiserver.service", typ: "simple", args: flags(append([]string{
+		"--allocate-node-cidrs=true",
+		"--authentication-kubeconfig=" + kc,
+		"--authorization-kubeconfig=" + kc,
+		"--bind-address=" + m.Address.String(),
+		"--cluster-cidr=" + c.Pods.String(),
+		"--cluster-name=" + c.Name,
+		"--cluster-signing-cert-file=" + tp("cluster-authority.crt"),
+		"--cluster-signing-key-file=" + tp("cluster-authority.key"),
+		"--kubeconfig=" + kc,
+		"--node-monitor-grace-period=12s",
+		"--root-ca-file=" + tp("cluster-authority.crt"),
+		"--secure-port=10257",
+		"--service-account-private-key-file=" + tp("service-account.key"),
+		"--service-cluster-ip-range=" + c.Services.String(),
+		"--use-service-account-credentials=true",
+	}, election...)...)})
+	r.kubeconfig("system:kube-scheduler", "scheduler", own, "kube-scheduler.service")
+	r.text(Active+"etc/scheduler.yaml", 0o644, `apiVersion: kubescheduler.config.k8s.io/v1
+kind: KubeSchedulerConfiguration
+clientConnection:
+  kubeconfig: /etc/kubernetes/scheduler.kubeconfig
+leaderElection:
+  leaderElect: true
+  leaseDuration: 6s
+  renewDeadline: 4s
+  retryPeriod: 1s
+`, []string{"kube-scheduler.service"})
+	r.unit(unit{name: "kube-scheduler", about: "Kubernetes scheduler", after: "kube-apiserver.service", typ: "simple", args: flags(
+		"--authentication-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
+		"--authorization-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
+		"--bind-address="+m.Address.String(),
+		"--config="+Active+"etc/scheduler.yaml",
+		"--secure-port=10259",
+	)})
+}
+
+func (r *renderer) node() {
+	c, m := r.c, r.m
+	server := c.Server()
+	if m.Role == versions.Control {
+		// Never the balancer: behind it might be an API server that is older
+		// than this machine's kubelet (version skew policy).
+		server = fmt.Sprintf("https://%s:%d", m.Address, APIPort)
+	}
+	r.text(Active+"etc/containerd.toml", 0o644, `version = 3
+root = "/var/lib/containerd"
+state = "/run/containerd"
+
+[grpc]
+address = "/run/containerd/containerd.sock"
+
+[plugins."io.containerd.cri.v1.images".registry]
+config_path = "/etc/containerd/certs.d"
+
+[plugins."io.containerd.cri.v1.runtime".cni]
+conf_dir = "/etc/cni/net.d"
+bin_dirs = ["/opt/cni/bin"]
+`, []string{"containerd.service"})
+	r.text("/etc/containerd/certs.d/_default/hosts.toml", 0o644, fmt.Sprintf(`# everything comes through the site's registry
+server = "http://%[1]s"
+
+[host."http://%[1]s"]
+capabilities = ["pull", "resolve"]
+`, c.Registry), nil)
+	r.unit(unit{name: "containerd", about: "container runtime", typ: "notify", args: flags("--config=" + Active + "etc/containerd.toml")})
+
+	r.kubeconfig("system:node:"+m.Name, "kubelet-client", server, "kubelet.service")
+	var taints strings.Builder
+	if len(m.Taints) > 0 {
+		taints.WriteString("registerWithTaints:\n")
+		for _, t := range m.Taints {
+			fmt.Fprintf(&taints, "  - {key: %q, value: %q, effect: %q}\n", t.Key, t.Value, t.Effect)
+		}
+	}
+	r.text(Active+"etc/kubelet.yaml", 0o644, fmt.Sprintf(`apiVersion: kubelet.config.k8s.io/v1beta1
+kind: KubeletConfiguration
+address: %[1]s
+port: %[2]d
+healthzBindAddress: %[1]s
+healthzPort: 10248
+authentication:
+  anonymous: {enabled: false}
+  webhook: {enabled: true}
+  x509: {clientCAFile: %[3]s}
+authorization: {mode: Webhook}
+tlsCertFile: %[4]s
+tlsPrivateKeyFile: %[5]s
+containerRuntimeEndpoint: unix:///run/containerd/containerd.sock
+cgroupDriver: systemd
+clusterDomain: %[6]s
+clusterDNS: ["%[7]s"]
+nodeStatusUpdateFrequency: 4s
+nodeLeaseDurationSeconds: 12
+resolvConf: /etc/resolv.conf
+%[8]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), tp("kubelet-serving.crt"), tp("kubelet-serving.key"), c.Domain, c.ServiceAddress(10), taints.String()), []string{"kubelet.service"})
+	// NodeRestriction keeps a kubelet from giving itself labels of Kubernetes;
+	// those are set from outside.
+	var labels []string
+	for _, k := range slices.Sorted(maps.Keys(m.Labels)) {
+		if !strings.Contains(k, "kubernetes.io/") || strings.HasPrefix(k, "topology.kubernetes.io/") {
+			labels = append(labels, k+"="+m.Labels[k])
+		}
+	}
+	r.unit(unit{name: "kubelet", about: "Kubernetes node agent", after: "containerd.service", typ: "notify", args: flags(
+		"--config="+Active+"etc/kubelet.yaml",
+		"--hostname-override="+m.Name,
+		"--kubeconfig=/etc/kubernetes/kubelet-client.kubeconfig",
+		"--node-ip="+m.Address.String(),
+		"--node-labels="+strings.Join(labels, ","),
+	)})
+
+	r.kubeconfig("system:kube-proxy", "proxy", server, "kube-proxy.service")
+	r.text(Active+"etc/kube-proxy.yaml", 0o644, fmt.Sprintf(`apiVersion: kubeproxy.config.k8s.io/v1alpha1
+kind: KubeProxyConfiguration
+bindAddress: %[1]s
+healthzBindAddress: %[1]s:%[2]d
+metricsBindAddress: %[1]s:10249
+hostnameOverride: %[3]s
+clusterCIDR: %[4]s
+mode: nftables
+nodePortAddresses: ["%[1]s/32"]
+clientConnection:
+  kubeconfig: /etc/kubernetes/proxy.kubeconfig
+`, m.Address, ProxyHealthPort, m.Name, c.Pods), []string{"kube-proxy.service"})
+	r.unit(unit{name: "kube-proxy", about: "Kubernetes service proxy", typ: "simple", args: flags("--config=" + Active + "etc/kube-proxy.yaml")})
+}
+
+func (r *renderer) balancer(o Options) {
+	c, m := r.c, r.m
+	var b strings.Builder
+	b.WriteString(`global
+    maxconn 20000
+
+defaults
+    mode tcp
+    option redispatch
+    retries 3
+    timeout connect 2s
+    timeout client 1h
+    timeout server 1h
+    timeout check 2s
+
+`)
+	weight := func(name string) int {
+		if o.Resting[name] {
+			return 0
+		}
+		return 100
+	}
+	fmt.Fprintf(&b, "frontend api\n    bind %s:%d\n    default_backend api\n\nbackend api\n    balance roundrobin\n    option httpchk GET /readyz\n    http-check expect status 200\n", m.Address, c.Endpoint.Port)
+	fmt.Fprintf(&b, "    default-server check check-ssl verify required ca-file %s verifyhost %s inter 500ms fall 2 rise 1\n", tp("cluster-authority.crt"), c.Endpoint.Name)
+	for _, s := range c.Of(versions.Control) {
+		fmt.Fprintf(&b, "    server %s %s:%d weight %d\n", s.Name, s.Address, APIPort, weight(s.Name))
+	}
+	for _, f := range c.Forward {
+		fmt.Fprintf(&b, "\nfrontend port-%[1]d\n    bind %[2]s:%[1]d\n    default_backend port-%[1]d\n\nbackend port-%[1]d\n    balance roundrobin\n    option httpchk GET /healthz\n    http-check expect status 200\n    default-server check port %[3]d inter 500ms fall 2 rise 1\n", f.Port, m.Address, ProxyHealthPort)
+		for _, s := range c.Of(versions.Worker) {
+			fmt.Fprintf(&b, "    server %s %s:%d weight %d\n", s.Name, s.Address, f.To, weight(s.Name))
+		}
+	}
+	cfg := Active + "etc/haproxy.cfg"
+	r.files = append(r.files, File{Path: cfg, Mode: 0o644, Content: b.String(), Reload: []string{"haproxy.service"}})
+	r.unit(unit{name: "haproxy", about: "balancer of cluster " + c.Name, typ: "notify", args: " -Ws -f " + cfg, extra: "ExecReload=/bin/kill -USR2 $MAINPID\n"})
+}

@@ -1,0 +1,605 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+)
+
+// Kind is what a step does.
+type Kind string
+
+// The kinds of steps.
+const (
+	Get      Kind = "get"      // a machine from the site, with power, reachable
+	Pull     Kind = "pull"     // artefacts into a slot
+	Write    Kind = "write"    // files
+	Drop     Kind = "drop"     // a dead member out of the datastore
+	Member   Kind = "member"   // a member of the datastore: founded, or joined and promoted
+	Control  Kind = "control"  // API server, controller manager, scheduler
+	Roles    Kind = "roles"    // bindings that the cluster needs
+	Balance  Kind = "balance"  // the balancer
+	Network  Kind = "network"  // the network plugin
+	DNS      Kind = "dns"      // the cluster's DNS
+	Node     Kind = "node"     // container runtime, kubelet, proxy
+	Label    Kind = "label"    // labels and taints of a node
+	Ready    Kind = "ready"    // wait until a node is Ready and on its version
+	Backup   Kind = "backup"   // the datastore, to a file
+	Rest     Kind = "rest"     // no new connections from the balancer
+	Drain    Kind = "drain"    // cordon and evict
+	Switch   Kind = "switch"   // to the other slot, with restart
+	Return   Kind = "return"   // back into the balancer
+	Uncordon Kind = "uncordon" // let pods onto the node again
+	Leave    Kind = "leave"    // a living member out of the datastore
+	Unnode   Kind = "unnode"   // the node out of the cluster
+	Release  Kind = "release"  // the machine back to the site
+	Verify   Kind = "verify"   // everything is well
+)
+
+// Step is one thing done to one machine or to the cluster.
+type Step struct {
+	ID      string   `json:"id"` // KIND/MACHINE
+	Kind    Kind     `json:"kind"`
+	Machine string   `json:"machine,omitempty"` // empty: the cluster
+	Text    string   `json:"text"`              // what is done
+	Why     string   `json:"why"`
+	Needs   []string `json:"needs,omitempty"`
+	Guards  []string `json:"guards,omitempty"` // what must hold before it begins
+	Final   bool     `json:"final,omitempty"`  // it cannot be undone
+	Batch   int      `json:"batch,omitempty"`
+}
+
+// MachineSeen is what was observed of a machine.
+type MachineSeen struct {
+	Exists   bool
+	Power    string
+	Role     versions.Role
+	Size     string
+	Zone     string
+	Reached  bool
+	Trouble  string            // why it was not reached
+	Active   string            // slot in use
+	Versions map[string]string // by component, in that slot
+	Units    map[string]string // state by unit
+	Differs  []string          // files that are not as rendered
+}
+
+// MemberSeen is what was observed of a member of the datastore.
+type MemberSeen struct {
+	ID      uint64
+	Learner bool
+	Healthy bool
+	Trouble string
+}
+
+// NodeSeen is what was observed of a node.
+type NodeSeen struct {
+	Ready       bool
+	Trouble     string
+	Version     string
+	Cordoned    bool // by us
+	Differs     []string
+	Unevictable []string // pods that a drain could never move
+	Lost        []string // pods that a drain would lose
+}
+
+// AddOnSeen is what was observed of an add-on.
+type AddOnSeen struct {
+	Version string
+	Ready   bool
+}
+
+// Observed is everything that was seen, from outside.
+type Observed struct {
+	Founded  bool // the datastore exists or existed
+	API      bool // the API answered
+	Roles    bool
+	Machines map[string]MachineSeen
+	Members  map[string]MemberSeen
+	Nodes    map[string]NodeSeen
+	AddOns   map[string]AddOnSeen
+}
+
+// Plan is ordered: no step stands before one that it needs.
+type Plan struct {
+	Steps []Step `json:"steps"`
+	// Removes lists machines that go, in words.
+	Removes []string `json:"removes,omitempty"`
+	// Endangers says what could be lost, if the plan could lose anything.
+	Endangers []string `json:"endangers,omitempty"`
+	From      string   `json:"from,omitempty"` // version of an upgrade
+	To        string   `json:"to,omitempty"`
+}
+
+// Refusal is something that cannot be done.
+type Refusal struct{ What, Todo string }
+
+func (r *Refusal) Error() string { return r.What + "; " + r.Todo }
+
+type planner struct {
+	c    *topology.Cluster
+	o    Observed
+	plan Plan
+	ids  map[string]bool
+}
+
+func (p *planner) add(k Kind, machine, text, why string, s Step) string {
+	s.ID, s.Kind, s.Machine, s.Text, s.Why = string(k), k, machine, text, why
+	if machine != "" {
+		s.ID += "/" + machine
+	}
+	// Only what is in the plan can be waited for.
+	s.Needs = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(s.Needs))), func(id string) bool { return !p.ids[id] })
+	p.ids[s.ID] = true
+	p.plan.Steps = append(p.plan.Steps, s)
+	return s.ID
+}
+
+func id(k Kind, machine string) string { return string(k) + "/" + machine }
+
+// running is the lowest version of a machine's Kubernetes components.
+func (m MachineSeen) running() string {
+	low := ""
+	for _, c := range []string{"kube-apiserver", "kubelet"} {
+		if v := m.Versions[c]; v != "" && (low == "" || versions.Compare(v, low) < 0) {
+			low = v
+		}
+	}
+	return low
+}
+
+// outdated says whether a machine runs something else than its set.
+func (p *planner) outdated(m topology.Machine) bool {
+	s := p.o.Machines[m.Name]
+	if s.Active == "" {
+		return false
+	}
+	for _, c := range p.c.Set.Components(m.Role) {
+		if s.Versions[c.Name] != c.Version {
+			return true
+		}
+	}
+	return false
+}
+
+// fresh says whether nothing was ever set up on the machine.
+func (p *planner) fresh(m topology.Machine) bool {
+	s := p.o.Machines[m.Name]
+	return !s.Exists || s.Reached && s.Active == ""
+}
+
+// asleep says whether the machine is there and cannot be looked into. What it
+// needs shows when it is awake: then the plan is computed anew.
+func (p *planner) asleep(m topology.Machine) bool {
+	s := p.o.Machines[m.Name]
+	return s.Exists && !s.Reached
+}
+
+// down lists units that should run and do not.
+func (p *planner) down(m topology.Machine, units ...string) []string {
+	var out []string
+	for _, u := range units {
+		if p.o.Machines[m.Name].Units[u] != "active" {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+// Version is the lowest Kubernetes version that the control plane runs.
+func Version(c *topology.Cluster, o Observed) string {
+	low := ""
+	for _, m := range c.Machines {
+		if v := o.Machines[m.Name].running(); m.Role == versions.Control && v != "" && (low == "" || versions.Compare(v, low) < 0) {
+			low = v
+		}
+	}
+	return low
+}
+
+// Asleep lists the steps that wake machines which are there and were not
+// reached; when there are any, they come before everything else, and then the
+// plan is made anew.
+func (p *Plan) Asleep(o Observed) []Step {
+	var out []Step
+	for _, s := range p.Steps {
+		if s.Kind == Get && o.Machines[s.Machine].Exists {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// Make computes the plan, or says why there is none.
+func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, error) {
+	p := &planner{c: c, o: o, ids: map[string]bool{}}
+	if err := p.refuse(cat); err != nil {
+		return nil, err
+	}
+	p.raise()
+	p.upgrade()
+	p.shrink()
+	if len(p.plan.Steps) > 0 {
+		var all []string
+		for _, s := range p.plan.Steps {
+			all = append(all, s.ID)
+		}
+		p.add(Verify, "", "check that every node is Ready and every component healthy", "a change is done when the cluster is well", Step{Needs: all})
+	}
+	return &p.plan, nil
+}
+
+// refuse finds what cannot be done.
+func (p *planner) refuse(cat *versions.Catalogue) error {
+	high := ""
+	for _, m := range p.c.Machines {
+		s := p.o.Machines[m.Name]
+		if v := s.running(); m.Role == versions.Control && v != "" && (high == "" || versions.Compare(v, high) > 0) {
+			high = v
+		}
+		if s.Exists && s.Size != "" && s.Size != m.Size {
+			return &Refusal{fmt.Sprintf("the size of living machine %s cannot be changed from %s to %s yet", m.Name, s.Size, m.Size), "declare a new pool of the new size, and lower the count of the old one"}
+		}
+		if s.Exists && s.Zone != "" && s.Zone != m.Zone {
+			return &Refusal{fmt.Sprintf("living machine %s cannot be moved from zone %s to %s yet", m.Name, s.Zone, m.Zone), "keep the order of the zones, or declare a new pool"}
+		}
+		if strings.HasPrefix(s.Trouble, HostKeyTrouble) {
+			return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, release it at the site and converge"}
+		}
+	}
+	if p.o.Founded {
+		want := p.c.Set.Kubernetes
+		for _, v := range []string{high, Version(p.c, p.o)} {
+			if v == "" {
+				continue
+			}
+			if err := cat.Hop(v, want); err != nil {
+				return err
+			}
+		}
+	}
+	return p.quorum()
+}
+
+// HostKeyTrouble begins the trouble of a machine that shows another host key.
+const HostKeyTrouble = "the host key of"
+
+// quorum refuses to go on when nothing of the datastore is left.
+func (p *planner) quorum() error {
+	if !p.o.Founded {
+		return nil
+	}
+	for _, m := range p.c.Of(versions.Control) {
+		// One that is off will be switched on; the steps that need a quorum wait.
+		if p.o.Machines[m.Name].Exists {
+			return nil
+		}
+	}
+	return &Refusal{"every control-plane machine is gone, and with them the datastore", "tear the cluster down and raise it anew, then restore a backup"}
+}
+
+// raise plans everything up to a cluster that is complete.
+func (p *planner) raise() {
+	c := p.c
+	var joined, rewritten string
+	control := c.Of(versions.Control)
+	for _, m := range c.Machines {
+		s := p.o.Machines[m.Name]
+		if !s.Reached {
+			text, why := fmt.Sprintf("get a machine of size %s in zone %s", m.Size, m.Zone), "it is declared and the site does not have it"
+			if s.Exists {
+				text, why = "switch it on and log in", "it was not reached: "+s.Trouble
+			}
+			p.add(Get, m.Name, text, why, Step{})
+		}
+		if p.outdated(m) || p.asleep(m) {
+			continue
+		}
+		written := s.Differs
+		switch {
+		case p.fresh(m):
+			p.add(Pull, m.Name, "pull "+c.Set.Kubernetes+" into its first slot", "nothing is installed on it", Step{Needs: []string{id(Get, m.Name)}})
+			p.add(Write, m.Name, "write its configuration and certificates", "it has none", Step{Needs: []string{id(Pull, m.Name)}})
+		case len(written) > 0:
+			needs := []string{id(Get, m.Name)}
+			if m.Role == versions.Balancer {
+				// A machine enters the balancer once it can serve.
+				for _, cm := range control {
+					needs = append(needs, id(Control, cm.Name))
+				}
+			}
+			if m.Role == versions.Control {
+				// Their components restart one machine after the other.
+				needs = append(needs, rewritten)
+				rewritten = id(Write, m.Name)
+			}
+			p.add(Write, m.Name, "write "+enumerate(written), "not as rendered", Step{Needs: needs})
+		}
+	}
+	for _, m := range control {
+		if p.outdated(m) || p.asleep(m) {
+			continue
+		}
+		seen, isMember := p.o.Members[m.Name]
+		s := p.o.Machines[m.Name]
+		dead := p.o.Founded && isMember && !s.Exists
+		if dead {
+			p.add(Drop, m.Name, "take its dead member out of the datastore", "the machine is gone, and a dead member counts against the quorum", Step{Guards: []string{"the other members are healthy and a quorum without it"}, Final: true})
+		}
+		needs := []string{id(Write, m.Name), id(Get, m.Name), id(Drop, m.Name), joined}
+		down := p.down(m, "etcd.service")
+		if !isMember || seen.Learner || dead || len(down) > 0 {
+			text, why := "join the datastore as a learner, and promote it", "it is no voting member yet"
+			if !p.o.Founded && m.Index == 1 {
+				text, why = "found the datastore", "there is none"
+			} else if isMember && !seen.Learner && !dead {
+				text, why = "start its datastore member", "it does not run"
+			}
+			joined = p.add(Member, m.Name, text, why, Step{Needs: needs, Guards: []string{"one member at a time"}})
+		}
+		if p.fresh(m) || len(p.down(m, "kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service")) > 0 {
+			p.add(Control, m.Name, "start API server, controller manager and scheduler", "they do not run", Step{Needs: []string{id(Member, m.Name), id(Write, m.Name), id(Get, m.Name)}})
+		}
+	}
+	first := id(Control, control[0].Name)
+	if !p.o.Roles {
+		p.add(Roles, "", "let the API servers use the kubelets", "the binding is not there", Step{Needs: []string{first}})
+	}
+	for _, m := range c.Of(versions.Balancer) {
+		if !p.asleep(m) && (p.fresh(m) || len(p.down(m, "haproxy.service")) > 0) {
+			p.add(Balance, m.Name, "start the balancer", "it does not run", Step{Needs: []string{id(Write, m.Name), first}})
+		}
+	}
+	upgrading := false
+	for _, m := range control {
+		upgrading = upgrading || p.outdated(m)
+	}
+	if !upgrading {
+		p.addOns(append([]string{first, string(Roles)}, p.balancers()...))
+	}
+	for _, m := range c.Machines {
+		if !m.IsNode() || p.outdated(m) || p.asleep(m) {
+			continue
+		}
+		n, known := p.o.Nodes[m.Name]
+		down := p.down(m, "containerd.service", "kubelet.service", "kube-proxy.service")
+		start := p.fresh(m) || len(down) > 0 || p.o.API && !known
+		if start {
+			needs := []string{id(Write, m.Name), id(Get, m.Name), id(Control, m.Name)}
+			if m.Role == versions.Worker {
+				needs = append(needs, p.balancers()...)
+				needs = append(needs, first)
+			}
+			p.add(Node, m.Name, "start container runtime, kubelet and proxy", "they do not run", Step{Needs: needs})
+		}
+		if !known || len(n.Differs) > 0 {
+			why := "the node is new"
+			if known {
+				why = "the node differs: " + enumerate(n.Differs)
+			}
+			p.add(Label, m.Name, "set labels and taints", why, Step{Needs: []string{id(Node, m.Name)}})
+		}
+		if start || !n.Ready || p.ids[id(Write, m.Name)] {
+			why := "it has just been started or changed"
+			if !start && known && !n.Ready {
+				why = "it is not Ready: " + n.Trouble
+			}
+			p.add(Ready, m.Name, "wait until the node is Ready", why, Step{Needs: []string{id(Node, m.Name), id(Label, m.Name), id(Write, m.Name), string(Network)}})
+		}
+		if n.Cordoned {
+			p.add(Uncordon, m.Name, "let pods onto it again", "an earlier run cordoned it and was interrupted", Step{Needs: []string{id(Ready, m.Name)}})
+		}
+	}
+}
+
+func (p *planner) balancers() []string {
+	var out []string
+	for _, b := range p.c.Of(versions.Balancer) {
+		out = append(out, id(Balance, b.Name), id(Write, b.Name))
+	}
+	return out
+}
+
+// addOns plans the add-ons after the steps that they need.
+func (p *planner) addOns(needs []string) {
+	for _, a := range []struct {
+		kind          Kind
+		name, version string
+		title         string
+	}{{Network, "fairway", p.c.Set.Fairway, "network plugin fairway"}, {DNS, "cluster-dns", p.c.Set.DNS, "cluster DNS"}} {
+		seen := p.o.AddOns[a.name]
+		switch {
+		case seen.Version == "":
+			p.add(a.kind, "", "install "+a.title+" "+a.version, "it is not there", Step{Needs: needs})
+		case seen.Version != a.version:
+			p.add(a.kind, "", fmt.Sprintf("move %s from %s to %s", a.title, seen.Version, a.version), "it has to fit Kubernetes "+p.c.Set.Kubernetes, Step{Needs: needs})
+		}
+	}
+}
+
+// upgrade plans the way of living machines to the declared versions: backup,
+// control plane one by one, add-ons, pools in batches.
+func (p *planner) upgrade() {
+	c := p.c
+	var control, others []topology.Machine
+	for _, m := range c.Machines {
+		switch {
+		case !p.outdated(m):
+		case m.Role == versions.Control:
+			control = append(control, m)
+		default:
+			others = append(others, m)
+		}
+	}
+	if len(control)+len(others) == 0 {
+		return
+	}
+	p.plan.From, p.plan.To = Version(c, p.o), c.Set.Kubernetes
+	if len(control) == 0 && len(others) > 0 {
+		p.plan.From = p.o.Machines[others[0].Name].running()
+	}
+	// Whatever repairs the cluster as it is comes before changing it.
+	var before []string
+	for _, s := range p.plan.Steps {
+		before = append(before, s.ID)
+	}
+	last := p.add(Backup, "", "back the datastore up to a file", "a datastore does not go back to an older version; the backup is the way back", Step{Needs: before})
+	balanced := len(c.Of(versions.Balancer)) > 0
+	switchText := func(m topology.Machine) string {
+		return fmt.Sprintf("switch from %s to %s and restart", p.o.Machines[m.Name].running(), c.Set.Kubernetes)
+	}
+	for _, m := range control {
+		need := []string{last}
+		p.add(Pull, m.Name, "pull "+c.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: need})
+		if balanced && len(c.Of(versions.Control)) > 1 {
+			p.add(Rest, m.Name, "take it out of the balancer", "no request may meet a stopped API server", Step{Needs: append(need, id(Pull, m.Name))})
+		}
+		last = p.add(Switch, m.Name, switchText(m), "declared "+c.Set.Kubernetes, Step{Needs: append(need, id(Pull, m.Name), id(Rest, m.Name)),
+			Guards: []string{"every other member of the datastore is healthy"}, Final: true})
+		last = p.add(Ready, m.Name, "wait until API server, member and node are well on "+c.Set.Kubernetes, "the next one may go only when this one is back", Step{Needs: []string{last}})
+		if p.ids[id(Rest, m.Name)] {
+			last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
+		}
+	}
+	if len(control) > 0 {
+		p.addOns([]string{last})
+	}
+	after := []string{last, string(Network), string(DNS)}
+	pools := []string{}
+	for _, m := range others {
+		if !slices.Contains(pools, m.Pool) {
+			pools = append(pools, m.Pool)
+		}
+	}
+	batch := 0
+	for _, pool := range pools {
+		ms := slices.DeleteFunc(slices.Clone(others), func(m topology.Machine) bool { return m.Pool != pool })
+		for len(ms) > 0 {
+			batch++
+			n := min(max(ms[0].Batch, 1), len(ms))
+			var done []string
+			for _, m := range ms[:n] {
+				if m.Role == versions.Balancer {
+					p.add(Pull, m.Name, "pull into its idle slot", "its version differs", Step{Needs: after, Batch: batch})
+					done = append(done, p.add(Switch, m.Name, "switch the balancer and restart it", "its version differs", Step{Needs: []string{id(Pull, m.Name)}, Batch: batch}))
+					continue
+				}
+				done = append(done, p.worker(m, after, batch, balanced && len(c.Forward) > 0, switchText(m)))
+			}
+			after = done
+			ms = ms[n:]
+		}
+	}
+}
+
+// worker plans the upgrade of one worker.
+func (p *planner) worker(m topology.Machine, needs []string, batch int, forwarded bool, text string) string {
+	if forwarded {
+		p.add(Rest, m.Name, "take it out of the balancer", "the application's requests go elsewhere meanwhile", Step{Needs: needs, Batch: batch})
+	}
+	p.add(Drain, m.Name, "cordon it and evict its pods", "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name)), Guards: []string{"disruption budgets", "no pod that would be lost"}, Batch: batch})
+	p.add(Pull, m.Name, "pull "+p.c.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: []string{id(Drain, m.Name)}, Batch: batch})
+	p.add(Switch, m.Name, text, "declared "+p.c.Set.Kubernetes, Step{Needs: []string{id(Pull, m.Name)}, Batch: batch})
+	p.add(Ready, m.Name, "wait until the node is Ready on "+p.c.Set.Kubernetes, "the next batch may go only when this one is back", Step{Needs: []string{id(Switch, m.Name)}, Batch: batch})
+	last := p.add(Uncordon, m.Name, "let pods onto it again", "it is well", Step{Needs: []string{id(Ready, m.Name)}, Batch: batch})
+	if forwarded {
+		last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}, Batch: batch})
+	}
+	return last
+}
+
+// shrink plans how machines leave that are not declared any more.
+func (p *planner) shrink() {
+	var gone []string
+	for name, s := range p.o.Machines {
+		if _, ok := p.c.Machine(name); !ok && s.Exists {
+			gone = append(gone, name)
+		}
+	}
+	// The highest numbers go first, workers before control-plane machines.
+	slices.SortFunc(gone, func(a, b string) int {
+		ca, cb := p.o.Machines[a].Role == versions.Control, p.o.Machines[b].Role == versions.Control
+		if ca != cb {
+			if ca {
+				return 1
+			}
+			return -1
+		}
+		return natural(b, a)
+	})
+	var before []string
+	for _, s := range p.plan.Steps {
+		before = append(before, s.ID)
+	}
+	last := ""
+	left := len(p.o.Members)
+	for _, name := range gone {
+		s := p.o.Machines[name]
+		_, isNode := p.o.Nodes[name]
+		_, isMember := p.o.Members[name]
+		needs := before
+		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("%s (%s, zone %s)", name, s.Role, s.Zone))
+		if isNode && s.Role == versions.Worker && s.Reached {
+			needs = []string{p.add(Drain, name, "cordon it and evict its pods", "it leaves the cluster", Step{Needs: needs, Guards: []string{"disruption budgets", "no pod that would be lost"}})}
+		}
+		if isMember {
+			left--
+			needs = []string{p.add(Leave, name, "take its member out of the datastore", "it leaves the cluster", Step{Needs: append(slices.Clone(needs), last), Guards: []string{"the remaining members are healthy"}, Final: true})}
+			last = needs[0]
+			if left < 3 {
+				p.plan.Endangers = append(p.plan.Endangers, fmt.Sprintf("the datastore keeps %d of %d members; it then survives the loss of %d", left, len(p.o.Members), max(left-1, 0)/2))
+			}
+		}
+		if isNode {
+			needs = []string{p.add(Unnode, name, "take the node out of the cluster", "it leaves", Step{Needs: needs})}
+		}
+		rel := p.add(Release, name, "give the machine back to the site, with its disk", "it is not declared any more", Step{Needs: needs, Final: true})
+		if isMember {
+			last = rel
+		}
+	}
+}
+
+// natural compares names so that numbers at their end count as numbers.
+func natural(a, b string) int {
+	x, y := strings.TrimRight(a, "0123456789"), strings.TrimRight(b, "0123456789")
+	if x != y {
+		return strings.Compare(x, y)
+	}
+	if len(a) != len(b) {
+		return len(a) - len(b)
+	}
+	return strings.Compare(a, b)
+}
+
+func enumerate(list []string) string {
+	const most = 3
+	if len(list) <= most {
+		return strings.Join(list, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), len(list)-most)
+}
+
+// Usual is how long a kind of step takes as a rule, in life, and from when on
+// one should worry. Steps of a simulated site are faster.
+func Usual(k Kind) (usual, worry time.Duration) {
+	switch k {
+	case Get:
+		return 40 * time.Second, 4 * time.Minute
+	case Pull:
+		return 30 * time.Second, 5 * time.Minute
+	case Member, Control, Switch:
+		return 20 * time.Second, 2 * time.Minute
+	case Node, Ready, Network, DNS:
+		return 30 * time.Second, 3 * time.Minute
+	case Drain:
+		return time.Minute, 5 * time.Minute
+	case Backup:
+		return 10 * time.Second, 2 * time.Minute
+	}
+	return 5 * time.Second, time.Minute
+}

@@ -1,0 +1,203 @@
+// Package datastore is etcd seen from outside: its members, their health, and
+// snapshots.
+package datastore
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
+	clientv3 "go.etcd.io/etcd/client/v3"
+	"go.uber.org/zap"
+)
+
+// Member is one member of the datastore.
+type Member struct {
+	ID      uint64
+	Name    string // empty before it has started for the first time
+	Peer    string // its peer URL
+	Learner bool
+	Healthy bool
+	Trouble string
+}
+
+// Client talks to a datastore.
+type Client struct {
+	tls       *tls.Config
+	endpoints []string
+}
+
+// New is a client of the members at endpoints, of which some may be down.
+func New(endpoints []string, t *tls.Config) *Client { return &Client{t, endpoints} }
+
+func (c *Client) open(ctx context.Context, endpoints ...string) (*clientv3.Client, error) {
+	return clientv3.New(clientv3.Config{Context: ctx, Endpoints: endpoints, TLS: c.tls, DialTimeout: 3 * time.Second, Logger: zap.NewNop()})
+}
+
+// ErrNoQuorum says that no member can decide anything.
+var ErrNoQuorum = errors.New("the datastore has no quorum: less than half of its members answer")
+
+// Health asks the member at an endpoint whether it can commit.
+func (c *Client) Health(ctx context.Context, endpoint string) error {
+	cl, err := c.open(ctx, endpoint)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	st, err := cl.Status(ctx, endpoint)
+	if err != nil {
+		return err
+	}
+	if st.IsLearner {
+		return nil
+	}
+	_, err = cl.Get(ctx, "health")
+	return err
+}
+
+// Members lists the members with their health, asked in parallel. peers maps
+// a member's peer URL to its client endpoint and name.
+func (c *Client) Members(ctx context.Context, peers map[string]Member) ([]Member, error) {
+	cl, err := c.open(ctx, c.endpoints...)
+	if err != nil {
+		return nil, err
+	}
+	defer cl.Close()
+	lctx, cancel := context.WithTimeout(ctx, 4*time.Second)
+	defer cancel()
+	r, err := cl.MemberList(lctx)
+	if err != nil {
+		return nil, fmt.Errorf("%w (%v)", ErrNoQuorum, err)
+	}
+	out := make([]Member, len(r.Members))
+	var wg sync.WaitGroup
+	for i, m := range r.Members {
+		out[i] = Member{ID: m.ID, Name: m.Name, Learner: m.IsLearner}
+		if len(m.PeerURLs) > 0 {
+			out[i].Peer = m.PeerURLs[0]
+		}
+		if p, ok := peers[out[i].Peer]; ok && out[i].Name == "" {
+			out[i].Name = p.Name
+		}
+		if len(m.ClientURLs) == 0 {
+			out[i].Trouble = "it has not started yet"
+			continue
+		}
+		wg.Go(func() {
+			if err := c.Health(ctx, m.ClientURLs[0]); err != nil {
+				out[i].Trouble = err.Error()
+			} else {
+				out[i].Healthy = true
+			}
+		})
+	}
+	wg.Wait()
+	return out, nil
+}
+
+// AddLearner makes a member known that does not vote yet. One that is known
+// already is left as it is.
+func (c *Client) AddLearner(ctx context.Context, peer string) error {
+	cl, err := c.open(ctx, c.endpoints...)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	_, err = cl.MemberAddAsLearner(ctx, []string{peer})
+	if errors.Is(err, rpctypes.ErrPeerURLExist) {
+		return nil
+	}
+	return err
+}
+
+// Promote gives a learner its vote, as soon as it has caught up.
+func (c *Client) Promote(ctx context.Context, peer string) error {
+	cl, err := c.open(ctx, c.endpoints...)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		r, err := cl.MemberList(ctx)
+		if err != nil {
+			return err
+		}
+		found := false
+		for _, m := range r.Members {
+			if len(m.PeerURLs) > 0 && m.PeerURLs[0] == peer {
+				if found = true; !m.IsLearner {
+					return nil
+				}
+				_, err = cl.MemberPromote(ctx, m.ID)
+			}
+		}
+		if !found {
+			return fmt.Errorf("there is no member at %s", peer)
+		}
+		if err != nil && !errors.Is(err, rpctypes.ErrMemberLearnerNotReady) && ctx.Err() != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the learner has not caught up: %w", ctx.Err())
+		case <-tick.C:
+		}
+	}
+}
+
+// Remove takes a member out. One that is not there is out already.
+func (c *Client) Remove(ctx context.Context, id uint64) error {
+	cl, err := c.open(ctx, c.endpoints...)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		_, err = cl.MemberRemove(ctx, id)
+		if err == nil || errors.Is(err, rpctypes.ErrMemberNotFound) {
+			return nil
+		}
+		// Right after another change etcd wants everyone to be connected.
+		if !errors.Is(err, rpctypes.ErrUnhealthy) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-tick.C:
+		}
+	}
+}
+
+// Snapshot writes the datastore's state to w.
+func (c *Client) Snapshot(ctx context.Context, w io.Writer) (int64, error) {
+	var last error
+	for _, e := range c.endpoints {
+		if last = c.Health(ctx, e); last != nil {
+			continue
+		}
+		cl, err := c.open(ctx, e)
+		if err != nil {
+			return 0, err
+		}
+		defer cl.Close()
+		r, err := cl.Snapshot(ctx)
+		if err != nil {
+			return 0, err
+		}
+		defer r.Close()
+		return io.Copy(w, r)
+	}
+	return 0, fmt.Errorf("no member could give a snapshot: %w", last)
+}

@@ -1,0 +1,103 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+
+	"verbund/internal/core/plan"
+)
+
+// IdentityFile holds the key that opens the backups beside it.
+const IdentityFile = "identity.txt"
+
+// backup writes a snapshot of the datastore to a file, encrypted with age: it
+// holds every Secret of the cluster.
+func (r *Run) backup(ctx context.Context, s plan.Step) error {
+	d, err := r.Datastore(r.Cluster)
+	if err != nil {
+		return err
+	}
+	dir := r.Store.BackupDir()
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	id, err := backupIdentity(dir)
+	if err != nil {
+		return err
+	}
+	name := filepath.Join(dir, fmt.Sprintf("%s-%s.snapshot.age", time.Now().UTC().Format("20060102-150405"), plan.Version(r.Cluster, r.View.Seen)))
+	f, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(name + ".part")
+	defer f.Close()
+	w, err := age.Encrypt(f, id.Recipient())
+	if err != nil {
+		return err
+	}
+	n, err := d.Snapshot(ctx, w)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(w.Close(), f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(name+".part", name); err != nil {
+		return err
+	}
+	// A backup that cannot be opened is none: read it back.
+	if err := ReadBackup(name, id, n); err != nil {
+		return err
+	}
+	r.Note(s, fmt.Sprintf("backup %s, %d KiB", name, n>>10))
+	return nil
+}
+
+// ReadBackup opens a backup and checks that it holds n bytes.
+func ReadBackup(name string, id age.Identity, n int64) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	p, err := age.Decrypt(f, id)
+	if err != nil {
+		return fmt.Errorf("reading the backup back: %w", err)
+	}
+	got, err := io.Copy(io.Discard, p)
+	if err != nil || got != n {
+		return fmt.Errorf("reading the backup back: %d of %d bytes: %w", got, n, err)
+	}
+	return nil
+}
+
+func backupIdentity(dir string) (*age.X25519Identity, error) {
+	p := filepath.Join(dir, IdentityFile)
+	b, err := os.ReadFile(p)
+	if err == nil {
+		for _, line := range strings.Split(string(b), "\n") {
+			if line != "" && line[0] != '#' {
+				return age.ParseX25519Identity(line)
+			}
+		}
+		return nil, fmt.Errorf("%s holds no identity", p)
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return nil, err
+	}
+	text := fmt.Sprintf("# opens the backups in this folder: age --decrypt -i %s FILE\n# public key: %s\n%s\n", IdentityFile, id.Recipient(), id)
+	return id, os.WriteFile(p, []byte(text), 0o600)
+}

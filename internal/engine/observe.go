@@ -1,0 +1,271 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/datastore"
+	"verbund/internal/kube"
+	"verbund/internal/machine"
+	siteproto "verbund/internal/site/protocol"
+)
+
+// View is what was seen, with the topology it is to be held against.
+type View struct {
+	Cluster   *topology.Cluster
+	Seen      plan.Observed
+	Inventory *siteproto.Inventory // nil when the site does not run
+	Members   []datastore.Member
+	Nodes     []corev1.Node
+	APIError  error
+}
+
+// lookTimeout bounds how long one question may take while looking.
+const lookTimeout = 8 * time.Second
+
+// Observe looks at the site, every machine, the datastore and the API, all in
+// parallel. It changes nothing; what could not be seen is said, not guessed.
+func (s *Session) Observe(ctx context.Context) (*View, error) {
+	c, err := s.Topology()
+	if err != nil {
+		return nil, err
+	}
+	v := &View{Cluster: c, Seen: plan.Observed{Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	facts, err := s.Store.Facts()
+	if err != nil {
+		return nil, err
+	}
+	v.Seen.Founded = facts != nil
+	if facts != nil {
+		if err := unchanged(c, facts.Endpoint, facts.Pods, facts.Services, facts.Domain); err != nil {
+			return nil, err
+		}
+	}
+	v.Inventory, err = s.Site.Inventory(ctx)
+	if err != nil {
+		v.Inventory = nil
+		return v, nil
+	}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	limit := make(chan struct{}, max(s.Parallel, 1))
+	for _, im := range v.Inventory.Machines {
+		if im.Cluster != c.Name {
+			continue
+		}
+		wg.Go(func() {
+			limit <- struct{}{}
+			defer func() { <-limit }()
+			seen := s.look(ctx, c, im)
+			mu.Lock()
+			defer mu.Unlock()
+			v.Seen.Machines[im.Name] = seen
+		})
+	}
+	if v.Seen.Founded {
+		wg.Go(func() { s.lookAtDatastore(ctx, c, v, &mu) })
+		wg.Go(func() { s.lookAtAPI(ctx, c, v, &mu) })
+	}
+	wg.Wait()
+	return v, ctx.Err()
+}
+
+// unchanged refuses a declaration that differs in what cannot change.
+func unchanged(c *topology.Cluster, endpoint, pods, services, domain string) error {
+	for _, x := range []struct{ key, was, is string }{{"endpoint.name", endpoint, c.Endpoint.Name}, {"ranges.pods", pods, c.Pods.String()}, {"ranges.services", services, c.Services.String()}, {"dns.domain", domain, c.Domain}} {
+		if x.was != x.is {
+			return &plan.Refusal{What: fmt.Sprintf("%s cannot be changed from %s to %s while the cluster lives", x.key, x.was, x.is), Todo: "declare " + x.was + " again, or raise a second cluster and move"}
+		}
+	}
+	return nil
+}
+
+// roleOf reads a machine's role from its name, for those that are not declared
+// any more.
+func roleOf(c *topology.Cluster, name string) versions.Role {
+	if m, ok := c.Machine(name); ok {
+		return m.Role
+	}
+	switch rest := strings.TrimPrefix(name, c.Name+"-"); {
+	case strings.HasPrefix(rest, "control-"):
+		return versions.Control
+	case strings.HasPrefix(rest, "balancer-"):
+		return versions.Balancer
+	}
+	return versions.Worker
+}
+
+func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Machine) plan.MachineSeen {
+	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: roleOf(c, im.Name), Versions: map[string]string{}, Units: map[string]string{}}
+	if im.Power != siteproto.PowerOn {
+		seen.Trouble = "its power is " + im.Power
+		if im.Trouble != "" {
+			seen.Trouble += ": " + im.Trouble
+		}
+		return seen
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	if err := s.lookInside(ctx, c, im, &seen); err != nil {
+		s.hangUp(im.Name)
+		seen.Trouble = err.Error()
+		var hk *machine.HostKeyError
+		if errors.As(err, &hk) {
+			seen.Trouble = fmt.Sprintf("%s %s has changed: it shows %s, and %s is known", plan.HostKeyTrouble, im.Name, hk.Got, hk.Want)
+		}
+		return seen
+	}
+	seen.Reached = true
+	return seen
+}
+
+func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im siteproto.Machine, seen *plan.MachineSeen) error {
+	m, err := s.Machine(ctx, im.Name, im.SSHPort)
+	if err != nil {
+		return err
+	}
+	f, err := m.Facts(ctx)
+	if errors.Is(err, machine.ErrLost) {
+		s.hangUp(im.Name)
+		if m, err = s.Machine(ctx, im.Name, im.SSHPort); err == nil {
+			f, err = m.Facts(ctx)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	seen.Active = f.Active
+	if f.Active != "" {
+		seen.Versions = f.Slots[f.Active]
+	}
+	us, err := m.Units(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range us {
+		seen.Units[u.Name] = u.State
+	}
+	tm, ok := c.Machine(im.Name)
+	if !ok || f.Active == "" {
+		return nil
+	}
+	files, rendered, err := s.files(c, tm, nodeconf.Options{}, f.Active)
+	if errors.Is(err, ErrNoTrust) {
+		seen.Differs = []string{"its certificates"}
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var paths []string
+	for _, f := range files {
+		paths = append(paths, f.Path)
+	}
+	have, err := m.Digests(ctx, paths)
+	if err != nil {
+		return err
+	}
+	for i, f := range files {
+		if have[f.Path] != digest(f) {
+			seen.Differs = append(seen.Differs, rendered[i].Path)
+		}
+	}
+	sort.Strings(seen.Differs)
+	return nil
+}
+
+func (s *Session) lookAtDatastore(ctx context.Context, c *topology.Cluster, v *View, mu *sync.Mutex) {
+	d, err := s.Datastore(c)
+	if err != nil {
+		return
+	}
+	ms, err := d.Members(ctx, s.peers(c))
+	if err != nil {
+		return
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	v.Members = ms
+	for _, m := range ms {
+		v.Seen.Members[m.Name] = plan.MemberSeen{ID: m.ID, Learner: m.Learner, Healthy: m.Healthy, Trouble: m.Trouble}
+	}
+}
+
+// peers names members by their peer URL, for those that never started.
+func (s *Session) peers(c *topology.Cluster) map[string]datastore.Member {
+	out := map[string]datastore.Member{}
+	for _, m := range c.Of(versions.Control) {
+		out[nodeconf.Peer(m)] = datastore.Member{Name: m.Name}
+	}
+	return out
+}
+
+func taintsOf(ts []declare.Taint) []corev1.Taint {
+	out := []corev1.Taint{}
+	for _, t := range ts {
+		out = append(out, corev1.Taint{Key: t.Key, Value: t.Value, Effect: corev1.TaintEffect(t.Effect)})
+	}
+	return out
+}
+
+func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, mu *sync.Mutex) {
+	k, err := s.Kube(c)
+	if err != nil {
+		v.APIError = err
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	nodes, err := k.CoreV1().Nodes().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		v.APIError = err
+		return
+	}
+	roles, err := k.HasRoles(ctx)
+	addons, aerr := k.AddOns(ctx)
+	if err = errors.Join(err, aerr); err != nil {
+		v.APIError = err
+		return
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	v.Nodes, v.Seen.API, v.Seen.Roles = nodes.Items, true, roles
+	for _, n := range nodes.Items {
+		ready, why := kube.Ready(&n)
+		_, ours := n.Annotations[kube.CordonedBy]
+		ns := plan.NodeSeen{Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours}
+		if !ready {
+			ns.Trouble = why
+		}
+		if m, ok := c.Machine(n.Name); ok {
+			ns.Differs = kube.NodeDiffers(&n, m.Labels, taintsOf(m.Taints))
+		}
+		v.Seen.Nodes[n.Name] = ns
+	}
+	for name, a := range addons {
+		v.Seen.AddOns[name] = plan.AddOnSeen{Version: a.Version, Ready: a.Ready}
+	}
+}
+
+// Plan observes and computes what is to be done.
+func (s *Session) Plan(ctx context.Context) (*plan.Plan, *View, error) {
+	v, err := s.Observe(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := plan.Make(v.Cluster, v.Seen, s.Cat)
+	return p, v, err
+}

@@ -1,0 +1,281 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/machine"
+	"verbund/internal/store"
+)
+
+// Run is one plan being carried out.
+type Run struct {
+	*Session
+	ID      string
+	View    *View
+	Cluster *topology.Cluster
+	Tell    func(store.Entry) // every journal entry, as it is written
+
+	journal *store.Journal
+	mu      sync.Mutex
+	resting map[string]bool // machines out of the balancer
+	balance sync.Mutex      // one change of the balancer at a time
+	member  sync.Mutex      // one change of the membership at a time
+}
+
+// StepError is a step that failed, with what a person wants to know first.
+type StepError struct {
+	Step    plan.Step
+	Machine string
+	Unit    string
+	Exit    int
+	Log     []string
+	Todo    string
+	Err     error
+}
+
+func (e *StepError) Error() string {
+	where := e.Machine
+	if where == "" {
+		where = "the cluster"
+	}
+	return fmt.Sprintf("%s on %s: %v", e.Step.Text, where, e.Err)
+}
+
+func (e *StepError) Unwrap() error { return e.Err }
+
+// ErrInterrupted says that the person stopped the run.
+var ErrInterrupted = errors.New("interrupted")
+
+// Begin opens the journal for a run.
+func (s *Session) Begin(v *View, command string, tell func(store.Entry)) (*Run, error) {
+	j, err := s.Store.Journal()
+	if err != nil {
+		return nil, err
+	}
+	r := &Run{Session: s, ID: time.Now().UTC().Format("20060102-150405.000"), View: v, Cluster: v.Cluster, Tell: tell, journal: j, resting: map[string]bool{}}
+	return r, r.write(store.Entry{Kind: store.RunBegan, Text: command})
+}
+
+func (r *Run) write(e store.Entry) error {
+	e.Time, e.Run = time.Now().UTC(), r.ID
+	if err := r.journal.Append(e); err != nil {
+		return fmt.Errorf("journal: %w", err)
+	}
+	r.Tell(e)
+	return nil
+}
+
+// Note writes a remark to the journal.
+func (r *Run) Note(step plan.Step, text string) {
+	r.write(store.Entry{Kind: store.Note, Step: step.ID, What: string(step.Kind), Where: step.Machine, Text: text})
+}
+
+// End closes the journal with the outcome.
+func (r *Run) End(err error) error {
+	e := store.Entry{Kind: store.RunEnded, Outcome: store.OutcomeDone}
+	switch {
+	case errors.Is(err, ErrInterrupted):
+		e.Outcome = "interrupted"
+	case err != nil:
+		e.Outcome, e.Error = "failed", err.Error()
+	}
+	return errors.Join(r.write(e), r.journal.Close())
+}
+
+// Prepare does what has to be on disk before the first step: addresses of new
+// machines, keys and certificates.
+func (r *Run) Prepare() error {
+	known, err := r.Store.Machines()
+	if err != nil {
+		return err
+	}
+	for _, m := range r.Cluster.Machines {
+		if k, ok := known[m.Name]; !ok || k.Address != m.Address {
+			k.Address = m.Address
+			if err := r.Store.SaveMachine(m.Name, k); err != nil {
+				return err
+			}
+		}
+	}
+	return r.EnsureTrust(r.Cluster, time.Now())
+}
+
+// Steps carries steps out, in parallel where their needs allow. When soft ends
+// no further step begins and the running ones are waited for; when hard ends
+// they are told to stop. The first failure also lets nothing more begin.
+func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
+	type result struct {
+		id  string
+		err error
+	}
+	waiting := map[string]plan.Step{}
+	done := map[string]bool{}
+	for _, s := range steps {
+		waiting[s.ID] = s
+	}
+	running := 0
+	results := make(chan result)
+	var failure error
+	for {
+		for _, s := range steps {
+			if _, w := waiting[s.ID]; !w || running >= max(r.Parallel, 1) || failure != nil || soft.Err() != nil {
+				continue
+			}
+			ok := true
+			for _, n := range s.Needs {
+				ok = ok && done[n]
+			}
+			if !ok {
+				continue
+			}
+			delete(waiting, s.ID)
+			running++
+			go func() { results <- result{s.ID, r.one(hard, s)} }()
+		}
+		if running == 0 {
+			break
+		}
+		select {
+		case x := <-results:
+			running--
+			if x.err != nil {
+				if failure == nil {
+					failure = x.err
+				}
+				continue
+			}
+			done[x.id] = true
+		case <-soft.Done():
+			if running == 0 {
+				break
+			}
+			x := <-results
+			running--
+			if x.err != nil && failure == nil {
+				failure = x.err
+			}
+			done[x.id] = x.err == nil
+		}
+	}
+	switch {
+	case failure != nil && hard.Err() == nil:
+		return failure
+	case soft.Err() != nil || hard.Err() != nil:
+		return ErrInterrupted
+	case len(waiting) > 0:
+		return fmt.Errorf("%d steps could not begin: what they need is not in the plan", len(waiting))
+	}
+	return nil
+}
+
+// one runs one step and journals it.
+func (r *Run) one(ctx context.Context, s plan.Step) error {
+	began := time.Now()
+	e := store.Entry{Kind: store.StepBegan, Step: s.ID, What: string(s.Kind), Where: s.Machine, Text: s.Text}
+	if err := r.write(e); err != nil {
+		return err
+	}
+	m, _ := r.Cluster.Machine(s.Machine)
+	_, worry := plan.Usual(s.Kind)
+	sctx, cancel := context.WithTimeout(ctx, worry+m.Patience)
+	defer cancel()
+	err := r.do(sctx, s, m)
+	e.Seconds = time.Since(began).Seconds()
+	if err == nil {
+		e.Kind = store.StepDone
+		return r.write(e)
+	}
+	se := r.explain(ctx, s, err)
+	e.Kind, e.Error, e.Unit, e.Exit, e.Log, e.Todo = store.StepFailed, err.Error(), se.Unit, se.Exit, se.Log, se.Todo
+	return errors.Join(se, r.write(e))
+}
+
+// explain finds out what a person wants to know about a failure: the unit, its
+// exit code and its last log lines.
+func (r *Run) explain(ctx context.Context, s plan.Step, err error) *StepError {
+	se := &StepError{Step: s, Machine: s.Machine, Err: err, Todo: "mend it and run converge again: it goes on from here"}
+	var given *StepError
+	var ue *machine.UnitError
+	switch {
+	case errors.As(err, &given):
+		se.Unit, se.Exit, se.Log, se.Err = given.Unit, given.Exit, given.Log, given.Err
+		if given.Todo != "" {
+			se.Todo = given.Todo
+		}
+		return se
+	case errors.Is(err, machine.ErrDiskFull):
+		se.Todo = "make room on the machine's disk, or give its pool a larger size, and run converge again"
+	case errors.Is(err, machine.ErrDigest):
+		se.Todo = "the registry hands out something else than what is pinned; find out why before trusting it, then run converge again"
+	case errors.As(err, &ue):
+		se.Unit, se.Exit = ue.State.Name, ue.State.ExitCode
+	}
+	if s.Machine == "" {
+		return se
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+	defer cancel()
+	m, merr := r.Machine(ctx, s.Machine, 0)
+	if merr != nil {
+		return se
+	}
+	if se.Unit == "" {
+		us, _ := m.Units(ctx)
+		for _, u := range us {
+			if u.State != "active" && u.Last != "" {
+				se.Unit, se.Exit = u.Name, u.ExitCode
+				break
+			}
+		}
+	}
+	if se.Unit != "" {
+		se.Log, _ = m.Logs(ctx, se.Unit, 8)
+	}
+	return se
+}
+
+// until asks again and again until the answer is yes or ctx ends; then the last
+// reason is told.
+func until(ctx context.Context, what string, ask func(context.Context) (string, error)) error {
+	tick := time.NewTicker(40 * time.Millisecond)
+	defer tick.Stop()
+	began := time.Now()
+	for {
+		why, err := ask(ctx)
+		if err == nil && why == "" {
+			return nil
+		}
+		if err != nil {
+			why = err.Error()
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("waited %s for %s: %s", time.Since(began).Round(100*time.Millisecond), what, strings.TrimSpace(why))
+		case <-tick.C:
+		}
+	}
+}
+
+// on gives a step its machine's connection, newly made if the old one broke.
+func (r *Run) on(ctx context.Context, name string, f func(*machine.Machine) error) error {
+	m, err := r.Machine(ctx, name, 0)
+	if err != nil {
+		return err
+	}
+	err = f(m)
+	if errors.Is(err, machine.ErrLost) && ctx.Err() == nil {
+		// The step looks first whether it is so already: it may be done again.
+		r.hangUp(name)
+		if m, merr := r.Machine(ctx, name, 0); merr == nil {
+			return f(m)
+		}
+	}
+	return err
+}

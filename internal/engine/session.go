@@ -1,0 +1,492 @@
+package engine
+
+import (
+	"context"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"maps"
+	"math/big"
+	"net"
+	"net/netip"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
+	"verbund/internal/datastore"
+	"verbund/internal/kube"
+	"verbund/internal/machine"
+	"verbund/internal/machine/protocol"
+	"verbund/internal/site"
+	"verbund/internal/store"
+)
+
+// Session is one cluster as a command works on it.
+type Session struct {
+	Decl     *declare.Declaration
+	SiteFile *declare.Site
+	Cat      *versions.Catalogue
+	Store    *store.Store
+	Site     *site.Client
+	Parallel int // how many steps and questions at a time
+
+	mu       sync.Mutex
+	machines map[string]*machine.Machine
+	trust    *store.Trust
+}
+
+// Set is the declared set of versions.
+func (s *Session) Set() versions.Set {
+	set, _ := s.Cat.Set(s.Decl.Kubernetes)
+	return set
+}
+
+// Topology works the declaration out with what earlier runs fixed.
+func (s *Session) Topology() (*topology.Cluster, error) {
+	ms, err := s.Store.Machines()
+	if err != nil {
+		return nil, err
+	}
+	mem := topology.Memory{Addresses: map[string]netip.Addr{}}
+	for n, m := range ms {
+		mem.Addresses[n] = m.Address
+	}
+	if mem.Members, err = s.Store.Members(); err != nil {
+		return nil, err
+	}
+	return topology.Build(s.Decl, s.SiteFile, s.Set(), mem)
+}
+
+// login is the ID of the key with which the tool logs in to the site's machines.
+const login = "tool/login"
+
+// EnsureTrust makes what is missing of the cluster's keys and certificates,
+// signing on all processors, and saves it before anything uses it.
+func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
+	t, err := s.Store.Trust()
+	if err != nil {
+		return err
+	}
+	made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
+	keep := func(id string, k crypto.Signer) error {
+		b, err := trust.EncodeKey(k)
+		made.Keys[id], t.Keys[id] = b, b
+		return err
+	}
+	if t.Keys[login] == nil {
+		_, k, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return err
+		}
+		if err := keep(login, k); err != nil {
+			return err
+		}
+	}
+	if t.Keys[trust.ServiceAccountKey] == nil {
+		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			return err
+		}
+		if err := keep(trust.ServiceAccountKey, k); err != nil {
+			return err
+		}
+	}
+	cas := map[trust.Authority]*Authority{}
+	for _, a := range trust.Authorities {
+		if t.Certs[string(a)] == nil {
+			k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+			if err != nil {
+				return err
+			}
+			cert, err := trust.NewAuthority(a, c.Name, k, now, Serial())
+			if err != nil {
+				return err
+			}
+			if err := keep(string(a), k); err != nil {
+				return err
+			}
+			made.Certs[string(a)] = trust.EncodeCert(cert)
+			t.Certs[string(a)] = made.Certs[string(a)]
+		}
+		if cas[a], err = readAuthority(t, a); err != nil {
+			return err
+		}
+	}
+	wanted := trust.ToolRequests()
+	for _, m := range c.Machines {
+		wanted = append(wanted, trust.Requests(c, m)...)
+	}
+	var due []trust.Request
+	for _, r := range wanted {
+		if old := t.Certs[r.ID]; old != nil && t.Keys[r.ID] != nil {
+			if cert, err := trust.DecodeCert(old); err == nil && trust.Stale(cert, r, cas[r.Authority].Cert, now) == "" {
+				continue
+			}
+		}
+		due = append(due, r)
+	}
+	if err := Issue(due, cas, now, made); err != nil {
+		return err
+	}
+	if len(made.Keys)+len(made.Certs) > 0 {
+		if err := s.Store.SaveTrust(made); err != nil {
+			return err
+		}
+	}
+	maps.Copy(t.Keys, made.Keys)
+	maps.Copy(t.Certs, made.Certs)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.trust = t
+	return nil
+}
+
+// Authority is an authority's certificate with its key.
+type Authority struct {
+	Cert *x509.Certificate
+	Key  crypto.Signer
+}
+
+func readAuthority(t *store.Trust, a trust.Authority) (*Authority, error) {
+	cert, err := trust.DecodeCert(t.Certs[string(a)])
+	if err != nil {
+		return nil, fmt.Errorf("%s in the store: %w", a, err)
+	}
+	k, err := trust.DecodeKey(t.Keys[string(a)])
+	if err != nil {
+		return nil, fmt.Errorf("key of %s in the store: %w", a, err)
+	}
+	return &Authority{cert, k}, nil
+}
+
+// Serial is a random serial number of 128 bits.
+func Serial() *big.Int {
+	b := make([]byte, 16)
+	rand.Read(b)
+	b[0] &= 0x7f // RFC 5280 wants a positive number
+	return new(big.Int).SetBytes(b)
+}
+
+// Issue makes keys and signs certificates for requests, on all processors.
+func Issue(rs []trust.Request, cas map[trust.Authority]*Authority, now time.Time, into *store.Trust) error {
+	keys, certs := make([]store.Secret, len(rs)), make([][]byte, len(rs))
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, r := range rs {
+		g.Go(func() error {
+			k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+			if err != nil {
+				return err
+			}
+			cert, err := trust.Sign(r, k.Public(), cas[r.Authority].Cert, cas[r.Authority].Key, now, Serial())
+			if err != nil {
+				return err
+			}
+			keys[i], err = trust.EncodeKey(k)
+			certs[i] = trust.EncodeCert(cert)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, r := range rs {
+		into.Keys[r.ID], into.Certs[r.ID] = keys[i], certs[i]
+	}
+	return nil
+}
+
+// Trust reads the cluster's keys and certificates, once.
+func (s *Session) Trust() (*store.Trust, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.trust == nil {
+		t, err := s.Store.Trust()
+		if err != nil {
+			return nil, err
+		}
+		s.trust = t
+	}
+	return s.trust, nil
+}
+
+// ErrNoTrust says that certificates have not been made yet.
+var ErrNoTrust = errors.New("the cluster has no certificates yet; converge or render makes them")
+
+// Content gives a rendered file its bytes.
+func Content(f nodeconf.File, t *store.Trust) ([]byte, error) {
+	switch f.Kind {
+	case nodeconf.Cert:
+		if c := t.Certs[f.From]; c != nil {
+			return c, nil
+		}
+	case nodeconf.Key:
+		if k := t.Keys[f.From]; k != nil {
+			return k, nil
+		}
+	case nodeconf.PublicKey:
+		if k := t.Keys[f.From]; k != nil {
+			sg, err := trust.DecodeKey(k)
+			if err != nil {
+				return nil, err
+			}
+			return trust.EncodePublic(sg.Public())
+		}
+	default:
+		return []byte(f.Content), nil
+	}
+	return nil, fmt.Errorf("%s: %w", f.From, ErrNoTrust)
+}
+
+// place moves a slotted file into a slot.
+func place(f nodeconf.File, slot string) string {
+	if rest, ok := strings.CutPrefix(f.Path, nodeconf.Active); ok {
+		return protocol.SlotDir + slot + "/" + rest
+	}
+	return f.Path
+}
+
+// files renders a machine's files with their bytes, slotted ones into a slot.
+func (s *Session) files(c *topology.Cluster, m topology.Machine, o nodeconf.Options, slot string) ([]protocol.File, []nodeconf.File, error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, nil, err
+	}
+	rendered := nodeconf.Render(c, m, o)
+	out := make([]protocol.File, len(rendered))
+	for i, f := range rendered {
+		b, err := Content(f, t)
+		if err != nil {
+			return nil, nil, err
+		}
+		out[i] = protocol.File{Path: place(f, slot), Mode: f.Mode, Content: b}
+	}
+	return out, rendered, nil
+}
+
+// digest is what the agent says of a file with this content and mode.
+func digest(f protocol.File) string {
+	sum := sha256.Sum256(f.Content)
+	return fmt.Sprintf("%s %o", hex.EncodeToString(sum[:]), f.Mode.Perm())
+}
+
+// clientTLS is the tool's own certificate for talking to the datastore.
+func (s *Session) clientTLS() (*tls.Config, error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, err
+	}
+	if t.Certs["tool/datastore"] == nil {
+		return nil, ErrNoTrust
+	}
+	p, err := tls.X509KeyPair(t.Certs["tool/datastore"], t.Keys["tool/datastore"])
+	if err != nil {
+		return nil, fmt.Errorf("the tool's certificate for the datastore: %w", err)
+	}
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM(t.Certs[string(trust.Datastore)])
+	return &tls.Config{Certificates: []tls.Certificate{p}, RootCAs: pool, MinVersion: tls.VersionTLS12}, nil
+}
+
+// Datastore is a client of the members on the control-plane machines.
+func (s *Session) Datastore(c *topology.Cluster) (*datastore.Client, error) {
+	t, err := s.clientTLS()
+	if err != nil {
+		return nil, err
+	}
+	var eps []string
+	for _, m := range c.Of(versions.Control) {
+		eps = append(eps, nodeconf.Datastore(m))
+	}
+	// Members that are on their way out may be all that answers.
+	ms, err := s.Store.Machines()
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range slices.Sorted(maps.Keys(ms)) {
+		if _, ok := c.Machine(n); !ok && strings.HasPrefix(n, c.Name+"-control-") {
+			eps = append(eps, nodeconf.Datastore(topology.Machine{Address: ms[n].Address}))
+		}
+	}
+	return datastore.New(eps, t), nil
+}
+
+// Kube is a client of the cluster's API: through the balancer if that answers,
+// otherwise to an API server directly.
+func (s *Session) Kube(c *topology.Cluster) (*kube.Client, error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, err
+	}
+	if t.Certs["tool/administrator"] == nil {
+		return nil, ErrNoTrust
+	}
+	via := []string{net.JoinHostPort(c.Endpoint.Address.String(), strconv.Itoa(c.Endpoint.Port))}
+	for _, m := range c.Of(versions.Control) {
+		if a := apiAddr(m); a != via[0] {
+			via = append(via, a)
+		}
+	}
+	return kube.New(kube.Access{Server: c.Server(), Via: via, CA: t.Certs[string(trust.Cluster)], Cert: t.Certs["tool/administrator"], Key: t.Keys["tool/administrator"]})
+}
+
+func apiAddr(m topology.Machine) string {
+	return net.JoinHostPort(m.Address.String(), strconv.Itoa(nodeconf.APIPort))
+}
+
+// signer is the key with which the tool logs in.
+func (s *Session) signer() (ssh.Signer, error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, err
+	}
+	if t.Keys[login] == nil {
+		return nil, ErrNoTrust
+	}
+	k, err := trust.DecodeKey(t.Keys[login])
+	if err != nil {
+		return nil, err
+	}
+	return ssh.NewSignerFromKey(k)
+}
+
+// LoginKey is the private key with which one logs in to the machines, in the
+// form that the ordinary ssh client reads.
+func (s *Session) LoginKey() ([]byte, error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, err
+	}
+	if t.Keys[login] == nil {
+		return nil, ErrNoTrust
+	}
+	k, err := trust.DecodeKey(t.Keys[login])
+	if err != nil {
+		return nil, err
+	}
+	b, err := ssh.MarshalPrivateKey(k, "verbund")
+	if err != nil {
+		return nil, err
+	}
+	return pem.EncodeToMemory(b), nil
+}
+
+// Machine returns an open connection to a machine; how to reach it is what the
+// site says and what was remembered of its host key.
+func (s *Session) Machine(ctx context.Context, name string, port int) (*machine.Machine, error) {
+	s.mu.Lock()
+	m := s.machines[name]
+	s.mu.Unlock()
+	if m != nil {
+		return m, nil
+	}
+	ms, err := s.Store.Machines()
+	if err != nil {
+		return nil, err
+	}
+	k, ok := ms[name]
+	if !ok || k.Fingerprint == "" {
+		return nil, fmt.Errorf("machine %s was never logged in to", name)
+	}
+	sg, err := s.signer()
+	if err != nil {
+		return nil, err
+	}
+	if port == 0 {
+		if port, err = s.sshPort(ctx, name); err != nil {
+			return nil, err
+		}
+	}
+	if m, err = machine.Dial(ctx, machine.Target{Name: name, Address: k.Address, Port: port, Fingerprint: k.Fingerprint, Login: sg}); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.machines == nil {
+		s.machines = map[string]*machine.Machine{}
+	}
+	if old := s.machines[name]; old != nil {
+		m.Close()
+		return old, nil
+	}
+	s.machines[name] = m
+	return m, nil
+}
+
+func (s *Session) sshPort(ctx context.Context, name string) (int, error) {
+	inv, err := s.Site.Inventory(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, m := range inv.Machines {
+		if m.Name == name {
+			if m.SSHPort == 0 {
+				return 0, fmt.Errorf("machine %s is %s", name, m.Power)
+			}
+			return m.SSHPort, nil
+		}
+	}
+	return 0, fmt.Errorf("the site has no machine %s", name)
+}
+
+// hangUp forgets a connection, broken or not.
+func (s *Session) hangUp(name string) {
+	s.mu.Lock()
+	m := s.machines[name]
+	delete(s.machines, name)
+	s.mu.Unlock()
+	if m != nil {
+		m.Close()
+	}
+}
+
+// Close hangs up everywhere.
+func (s *Session) Close() {
+	s.mu.Lock()
+	ms := s.machines
+	s.machines = nil
+	s.mu.Unlock()
+	for _, m := range ms {
+		m.Close()
+	}
+}
+
+// Person signs a certificate for a person; it is not kept.
+func (s *Session) Person(q trust.Request) (cert, key, ca []byte, err error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if t.Certs[string(trust.Cluster)] == nil {
+		return nil, nil, nil, ErrNoTrust
+	}
+	a, err := readAuthority(t, trust.Cluster)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
+	if err := Issue([]trust.Request{q}, map[trust.Authority]*Authority{trust.Cluster: a}, time.Now(), made); err != nil {
+		return nil, nil, nil, err
+	}
+	return made.Certs[q.ID], made.Keys[q.ID], t.Certs[string(trust.Cluster)], nil
+}

@@ -1,0 +1,176 @@
+package kube
+
+import (
+	"context"
+	"fmt"
+
+	appsv1 "k8s.io/api/apps/v1"
+	corev1 "k8s.io/api/core/v1"
+	rbacv1 "k8s.io/api/rbac/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/util/intstr"
+
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+)
+
+// The add-ons.
+const (
+	Network = "fairway"
+	DNS     = "cluster-dns"
+)
+
+const versionLabel = "app.kubernetes.io/version"
+
+func ensure[T any](ctx context.Context, o *T, name string,
+	get func(context.Context, string, metav1.GetOptions) (*T, error),
+	create func(context.Context, *T, metav1.CreateOptions) (*T, error),
+	update func(context.Context, *T) error) error {
+	_, err := get(ctx, name, metav1.GetOptions{})
+	if apierrors.IsNotFound(err) {
+		_, err = create(ctx, o, metav1.CreateOptions{})
+		if !apierrors.IsAlreadyExists(err) {
+			return err
+		}
+		err = nil
+	}
+	if err != nil || update == nil {
+		return err
+	}
+	return update(ctx, o)
+}
+
+func (c *Client) account(ctx context.Context, name, role string) error {
+	sas := c.CoreV1().ServiceAccounts("kube-system")
+	if err := ensure(ctx, &corev1.ServiceAccount{ObjectMeta: metav1.ObjectMeta{Name: name}}, name, sas.Get, sas.Create, nil); err != nil {
+		return err
+	}
+	return c.bind(ctx, "verbund:"+name, role, rbacv1.Subject{Kind: "ServiceAccount", Namespace: "kube-system", Name: name})
+}
+
+func (c *Client) bind(ctx context.Context, name, role string, who rbacv1.Subject) error {
+	bs := c.RbacV1().ClusterRoleBindings()
+	return ensure(ctx, &rbacv1.ClusterRoleBinding{ObjectMeta: metav1.ObjectMeta{Name: name}, Subjects: []rbacv1.Subject{who},
+		RoleRef: rbacv1.RoleRef{APIGroup: "rbac.authorization.k8s.io", Kind: "ClusterRole", Name: role}}, name, bs.Get, bs.Create, nil)
+}
+
+// Operators is the group of people that access lets do everything. Its right
+// is a binding that can be taken away, unlike that of system:masters.
+const Operators = "verbund:operators"
+
+// kubeletBinding lets the API servers use the kubelets' own API.
+const kubeletBinding = "verbund:api-server-to-kubelet"
+
+// EnsureRoles makes the bindings that a cluster needs beyond those that its
+// API server makes itself.
+func (c *Client) EnsureRoles(ctx context.Context) error {
+	if err := c.bind(ctx, Operators, "cluster-admin", rbacv1.Subject{Kind: "Group", APIGroup: "rbac.authorization.k8s.io", Name: Operators}); err != nil {
+		return err
+	}
+	return c.bind(ctx, kubeletBinding, "system:kubelet-api-admin", rbacv1.Subject{Kind: "User", APIGroup: "rbac.authorization.k8s.io", Name: trust.APIServerKubeletClient})
+}
+
+// HasRoles says whether EnsureRoles has been done.
+func (c *Client) HasRoles(ctx context.Context) (bool, error) {
+	_, err := c.RbacV1().ClusterRoleBindings().Get(ctx, kubeletBinding, metav1.GetOptions{})
+	if apierrors.IsNotFound(err) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// apiEnv tells a pod where the API is: at the endpoint, whose name every
+// machine resolves, because the pod network may not carry traffic yet.
+func apiEnv(t *topology.Cluster) []corev1.EnvVar {
+	return []corev1.EnvVar{{Name: "KUBERNETES_SERVICE_HOST", Value: t.Endpoint.Name}, {Name: "KUBERNETES_SERVICE_PORT", Value: fmt.Sprint(t.Endpoint.Port)}}
+}
+
+func addonLabels(name, version string) map[string]string {
+	return map[string]string{"app.kubernetes.io/name": name, versionLabel: version, "app.kubernetes.io/managed-by": "verbund"}
+}
+
+// EnsureNetwork installs the network plugin in the cluster's version, or moves
+// it there.
+func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster) error {
+	if err := c.account(ctx, Network, "system:node-proxier"); err != nil {
+		return err
+	}
+	sel := map[string]string{"app.kubernetes.io/name": Network}
+	all := intstr.FromInt32(2)
+	d := &appsv1.DaemonSet{ObjectMeta: metav1.ObjectMeta{Name: Network, Namespace: "kube-system", Labels: addonLabels(Network, t.Set.Fairway)},
+		Spec: appsv1.DaemonSetSpec{Selector: &metav1.LabelSelector{MatchLabels: sel},
+			UpdateStrategy: appsv1.DaemonSetUpdateStrategy{Type: appsv1.RollingUpdateDaemonSetStrategyType, RollingUpdate: &appsv1.RollingUpdateDaemonSet{MaxUnavailable: &all}},
+			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(Network, t.Set.Fairway)},
+				Spec: corev1.PodSpec{ServiceAccountName: Network, HostNetwork: true, PriorityClassName: "system-node-critical",
+					Tolerations: []corev1.Toleration{{Operator: corev1.TolerationOpExists}},
+					Containers:  []corev1.Container{{Name: Network, Image: t.Registry + "/fairway:" + t.Set.Fairway, Env: apiEnv(t)}}}}}}
+	ds := c.AppsV1().DaemonSets("kube-system")
+	return ensure(ctx, d, Network, ds.Get, ds.Create, func(ctx context.Context, d *appsv1.DaemonSet) error {
+		_, err := ds.Update(ctx, d, metav1.UpdateOptions{})
+		return err
+	})
+}
+
+// EnsureDNS installs the cluster's DNS, or moves it to the cluster's version.
+func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster) error {
+	if err := c.account(ctx, DNS, "system:coredns"); err != nil {
+		return err
+	}
+	cms := c.CoreV1().ConfigMaps("kube-system")
+	cm := &corev1.ConfigMap{ObjectMeta: metav1.ObjectMeta{Name: DNS}, Data: map[string]string{"Corefile": fmt.Sprintf(".:53 {\n    errors\n    health\n    ready\n    kubernetes %s in-addr.arpa {\n        pods insecure\n    }\n    cache 30\n    reload\n}\n", t.Domain)}}
+	if err := ensure(ctx, cm, DNS, cms.Get, cms.Create, nil); err != nil {
+		return err
+	}
+	sel := map[string]string{"app.kubernetes.io/name": DNS}
+	two := int32(2)
+	probe := &corev1.Probe{ProbeHandler: corev1.ProbeHandler{HTTPGet: &corev1.HTTPGetAction{Path: "/ready", Port: intstr.FromInt32(8181)}}}
+	d := &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: DNS, Namespace: "kube-system", Labels: addonLabels(DNS, t.Set.DNS)},
+		Spec: appsv1.DeploymentSpec{Replicas: &two, Selector: &metav1.LabelSelector{MatchLabels: sel},
+			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(DNS, t.Set.DNS)},
+				Spec: corev1.PodSpec{ServiceAccountName: DNS, DNSPolicy: corev1.DNSDefault, PriorityClassName: "system-cluster-critical",
+					Tolerations: []corev1.Toleration{{Key: topology.ControlTaint.Key, Operator: corev1.TolerationOpExists}},
+					Volumes:     []corev1.Volume{{Name: "config", VolumeSource: corev1.VolumeSource{ConfigMap: &corev1.ConfigMapVolumeSource{LocalObjectReference: corev1.LocalObjectReference{Name: DNS}}}}},
+					Containers: []corev1.Container{{Name: "coredns", Image: t.Registry + "/coredns:" + t.Set.DNS, Args: []string{"-conf", "/etc/coredns/Corefile"}, Env: apiEnv(t), ReadinessProbe: probe,
+						Ports: []corev1.ContainerPort{{Name: "dns-tcp", ContainerPort: 53, Protocol: corev1.ProtocolTCP}}, VolumeMounts: []corev1.VolumeMount{{Name: "config", MountPath: "/etc/coredns", ReadOnly: true}}}}}}}}
+	deps := c.AppsV1().Deployments("kube-system")
+	if err := ensure(ctx, d, DNS, deps.Get, deps.Create, func(ctx context.Context, d *appsv1.Deployment) error {
+		_, err := deps.Update(ctx, d, metav1.UpdateOptions{})
+		return err
+	}); err != nil {
+		return err
+	}
+	svcs := c.CoreV1().Services("kube-system")
+	return ensure(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: DNS, Labels: addonLabels(DNS, t.Set.DNS)},
+		Spec: corev1.ServiceSpec{ClusterIP: t.ServiceAddress(10).String(), Selector: sel, Ports: []corev1.ServicePort{{Name: "dns-tcp", Port: 53, Protocol: corev1.ProtocolTCP}}}}, DNS, svcs.Get, svcs.Create, nil)
+}
+
+// AddOns lists the versions of the add-ons that are declared in the cluster,
+// and whether all their pods of that version serve.
+func (c *Client) AddOns(ctx context.Context) (map[string]AddOn, error) {
+	out := map[string]AddOn{}
+	d, err := c.AppsV1().DaemonSets("kube-system").Get(ctx, Network, metav1.GetOptions{})
+	if err == nil {
+		st := d.Status
+		out[Network] = AddOn{d.Labels[versionLabel], st.ObservedGeneration == d.Generation && st.NumberAvailable == st.DesiredNumberScheduled && st.UpdatedNumberScheduled == st.DesiredNumberScheduled,
+			fmt.Sprintf("%d of %d nodes serve it, %d in the new version", st.NumberAvailable, st.DesiredNumberScheduled, st.UpdatedNumberScheduled)}
+	} else if !apierrors.IsNotFound(err) {
+		return nil, err
+	}
+	p, err := c.AppsV1().Deployments("kube-system").Get(ctx, DNS, metav1.GetOptions{})
+	if err == nil {
+		st := p.Status
+		out[DNS] = AddOn{p.Labels[versionLabel], st.ObservedGeneration == p.Generation && st.AvailableReplicas >= *p.Spec.Replicas && st.UpdatedReplicas == *p.Spec.Replicas && st.Replicas == *p.Spec.Replicas,
+			fmt.Sprintf("%d of %d pods serve, %d in the new version", st.AvailableReplicas, *p.Spec.Replicas, st.UpdatedReplicas)}
+	} else if !apierrors.IsNotFound(err) {
+		return nil, err
+	}
+	return out, nil
+}
+
+// AddOn is one add-on as it is.
+type AddOn struct {
+	Version string
+	Ready   bool
+	State   string
+}

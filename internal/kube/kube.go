@@ -1,0 +1,111 @@
+// Package kube is the cluster seen from outside: its API, its nodes, what runs
+// on them, draining, and the add-ons.
+package kube
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"time"
+
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/client-go/kubernetes"
+	"k8s.io/client-go/rest"
+)
+
+// Client talks to the API of one cluster.
+type Client struct {
+	kubernetes.Interface
+	cfg *rest.Config
+}
+
+// Access is what is needed to reach a cluster.
+type Access struct {
+	Server string   // URL with the endpoint's name
+	Via    []string // host:port to try, in order
+	CA     []byte
+	Cert   []byte
+	Key    []byte
+}
+
+// New is a client that reaches the endpoint's name at whichever of the
+// addresses answers first in order: the balancer, then each API server.
+func New(a Access) (*Client, error) {
+	cfg := &rest.Config{Host: a.Server, QPS: -1, Timeout: 15 * time.Second, TLSClientConfig: rest.TLSClientConfig{CAData: a.CA, CertData: a.Cert, KeyData: a.Key},
+		Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			var errs []error
+			for _, addr := range a.Via {
+				d := net.Dialer{Timeout: 2 * time.Second}
+				c, err := d.DialContext(ctx, network, addr)
+				if err == nil {
+					return c, nil
+				}
+				errs = append(errs, err)
+			}
+			return nil, errors.Join(errs...)
+		}}
+	cs, err := kubernetes.NewForConfig(cfg)
+	if err != nil {
+		return nil, err
+	}
+	return &Client{cs, cfg}, nil
+}
+
+// ReadyAt asks the API server at an address whether it is ready.
+func (c *Client) ReadyAt(ctx context.Context, addr string) error {
+	tlsc, err := rest.TLSConfigFor(c.cfg)
+	if err != nil {
+		return err
+	}
+	hc := http.Client{Timeout: 3 * time.Second, Transport: &http.Transport{TLSClientConfig: tlsc, DisableKeepAlives: true, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, network, addr)
+	}}}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.cfg.Host+"/readyz", nil)
+	if err != nil {
+		return err
+	}
+	resp, err := hc.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 500))
+	if resp.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s: %s", resp.Status, b)
+	}
+	return nil
+}
+
+// Ready says whether a node is Ready, and why not.
+func Ready(n *corev1.Node) (bool, string) {
+	for _, c := range n.Status.Conditions {
+		if c.Type == corev1.NodeReady {
+			return c.Status == corev1.ConditionTrue, c.Message
+		}
+	}
+	return false, "it has not reported yet"
+}
+
+// PodReady says whether a pod serves.
+func PodReady(p *corev1.Pod) bool {
+	for _, c := range p.Status.Conditions {
+		if c.Type == corev1.PodReady {
+			return c.Status == corev1.ConditionTrue && p.DeletionTimestamp == nil
+		}
+	}
+	return false
+}
+
+// PodsOn lists the pods of a node.
+func (c *Client) PodsOn(ctx context.Context, node string) ([]corev1.Pod, error) {
+	l, err := c.CoreV1().Pods("").List(ctx, metav1.ListOptions{FieldSelector: "spec.nodeName=" + node})
+	if err != nil {
+		return nil, err
+	}
+	return l.Items, nil
+}

@@ -1,0 +1,214 @@
+// Package machine is a machine seen from outside: an SSH connection whose host
+// key is known, and the agent's protocol over it.
+package machine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"time"
+
+	"github.com/creachadair/jrpc2"
+	"github.com/creachadair/jrpc2/channel"
+	"golang.org/x/crypto/ssh"
+
+	"verbund/internal/machine/protocol"
+)
+
+// Target is how to reach a machine.
+type Target struct {
+	Name        string
+	Address     netip.Addr
+	Port        int
+	Fingerprint string // of its host key
+	Login       ssh.Signer
+}
+
+// HostKeyError is a machine that shows another host key than it should.
+type HostKeyError struct{ Name, Want, Got string }
+
+func (e *HostKeyError) Error() string {
+	return fmt.Sprintf("machine %s shows host key %s, and %s is known; nothing was sent to it. If the machine was set up anew by somebody you trust, release it at the site and converge; otherwise find out who answers there", e.Name, e.Got, e.Want)
+}
+
+// Machine is an open connection to a machine's agent.
+type Machine struct {
+	Name   string
+	ssh    *ssh.Client
+	client *jrpc2.Client
+}
+
+// Dial logs in and opens the agent's subsystem.
+func Dial(ctx context.Context, t Target) (*Machine, error) {
+	addr := netip.AddrPortFrom(t.Address, uint16(t.Port)).String()
+	var d net.Dialer
+	c, err := d.DialContext(ctx, "tcp", addr)
+	if err != nil {
+		return nil, fmt.Errorf("reaching %s: %w", t.Name, err)
+	}
+	if dl, ok := ctx.Deadline(); ok {
+		c.SetDeadline(dl)
+	}
+	stop := context.AfterFunc(ctx, func() { c.Close() })
+	defer stop()
+	var mismatch *HostKeyError
+	cfg := &ssh.ClientConfig{User: "root", Auth: []ssh.AuthMethod{ssh.PublicKeys(t.Login)}, HostKeyAlgorithms: []string{ssh.KeyAlgoED25519},
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if got := ssh.FingerprintSHA256(key); got != t.Fingerprint {
+				mismatch = &HostKeyError{t.Name, t.Fingerprint, got}
+				return mismatch
+			}
+			return nil
+		}}
+	sc, chans, reqs, err := ssh.NewClientConn(c, addr, cfg)
+	if err != nil {
+		c.Close()
+		if mismatch != nil {
+			return nil, mismatch
+		}
+		return nil, fmt.Errorf("logging in to %s: %w", t.Name, err)
+	}
+	c.SetDeadline(time.Time{})
+	cl := ssh.NewClient(sc, chans, reqs)
+	m, err := open(t.Name, cl)
+	if err != nil {
+		cl.Close()
+		return nil, fmt.Errorf("agent of %s: %w", t.Name, err)
+	}
+	return m, nil
+}
+
+func open(name string, cl *ssh.Client) (*Machine, error) {
+	s, err := cl.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	in, err := s.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.RequestSubsystem(protocol.Subsystem); err != nil {
+		return nil, err
+	}
+	return &Machine{Name: name, ssh: cl, client: jrpc2.NewClient(channel.Line(io.Reader(out), in), nil)}, nil
+}
+
+// Close hangs up.
+func (m *Machine) Close() error {
+	m.client.Close()
+	return m.ssh.Close()
+}
+
+// UnitError is a unit that did not come up.
+type UnitError struct {
+	Machine string
+	State   protocol.UnitState
+	Text    string
+}
+
+func (e *UnitError) Error() string { return e.Text }
+
+// ErrDiskFull says that the machine's disk takes no more.
+var ErrDiskFull = errors.New("the disk is full")
+
+// ErrDigest says that an artefact did not have the digest that is pinned.
+var ErrDigest = errors.New("the digest is not the one that is pinned")
+
+// ErrLost says that the connection broke; the call may have been carried out.
+var ErrLost = errors.New("the connection was lost")
+
+// call makes one call and turns the protocol's codes into errors.
+func (m *Machine) call(ctx context.Context, method string, in, out any) error {
+	err := m.client.CallResult(ctx, method, in, out)
+	if err == nil {
+		return nil
+	}
+	if ctx.Err() != nil {
+		return fmt.Errorf("%s on %s: %w", method, m.Name, context.Cause(ctx))
+	}
+	var je *jrpc2.Error
+	if !errors.As(err, &je) || m.client.IsStopped() {
+		return fmt.Errorf("%s on %s: %w: %v", method, m.Name, ErrLost, err)
+	}
+	switch je.Code {
+	case protocol.CodeDiskFull:
+		return fmt.Errorf("%s: %w (%s)", m.Name, ErrDiskFull, je.Message)
+	case protocol.CodeDigest:
+		return fmt.Errorf("%w: %s", ErrDigest, je.Message)
+	case protocol.CodeUnitFailed:
+		ue := &UnitError{Machine: m.Name, Text: je.Message}
+		var st []protocol.UnitState
+		if json.Unmarshal(je.Data, &st) == nil && len(st) > 0 {
+			ue.State = st[0]
+		}
+		return ue
+	}
+	return fmt.Errorf("%s on %s: %s", method, m.Name, je.Message)
+}
+
+// Facts asks the machine about itself.
+func (m *Machine) Facts(ctx context.Context) (*protocol.FactsReply, error) {
+	var r protocol.FactsReply
+	return &r, m.call(ctx, protocol.Facts, nil, &r)
+}
+
+// Put writes files and returns those that changed.
+func (m *Machine) Put(ctx context.Context, files []protocol.File, remove []string) ([]string, error) {
+	var r protocol.PutReply
+	err := m.call(ctx, protocol.FilesPut, protocol.PutRequest{Files: files, Remove: remove}, &r)
+	return r.Changed, err
+}
+
+// Digests asks for the digests of files.
+func (m *Machine) Digests(ctx context.Context, paths []string) (map[string]string, error) {
+	var r protocol.DigestsReply
+	err := m.call(ctx, protocol.FilesDigests, protocol.PathsRequest{Paths: paths}, &r)
+	return r.Digests, err
+}
+
+// Pull fetches an artefact into a slot.
+func (m *Machine) Pull(ctx context.Context, q protocol.PullRequest) (bool, error) {
+	var r protocol.PullReply
+	err := m.call(ctx, protocol.ArtefactsPull, q, &r)
+	return r.Fetched, err
+}
+
+// Units lists the services.
+func (m *Machine) Units(ctx context.Context) ([]protocol.UnitState, error) {
+	var r []protocol.UnitState
+	err := m.call(ctx, protocol.UnitsList, nil, &r)
+	return r, err
+}
+
+// Do starts, stops, restarts or reloads units: method is one of the protocol's.
+func (m *Machine) Do(ctx context.Context, method string, units ...string) error {
+	var ok bool
+	return m.call(ctx, method, protocol.UnitsRequest{Units: units}, &ok)
+}
+
+// Logs reads the last lines of a unit's log, or of the console.
+func (m *Machine) Logs(ctx context.Context, unit string, lines int) ([]string, error) {
+	var r protocol.LogsReply
+	err := m.call(ctx, protocol.Logs, protocol.LogsRequest{Unit: unit, Lines: lines}, &r)
+	return r.Lines, err
+}
+
+// PrepareSlot empties an idle slot.
+func (m *Machine) PrepareSlot(ctx context.Context, slot string) error {
+	var ok bool
+	return m.call(ctx, protocol.SlotsPrepare, protocol.SlotRequest{Slot: slot}, &ok)
+}
+
+// Switch makes a slot the active one.
+func (m *Machine) Switch(ctx context.Context, slot string, start ...string) (*protocol.SwitchReply, error) {
+	var r protocol.SwitchReply
+	return &r, m.call(ctx, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: slot, Start: start}, &r)
+}

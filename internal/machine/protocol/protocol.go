@@ -1,0 +1,147 @@
+// Package protocol is the agent protocol: JSON-RPC 2.0, one message a line,
+// over the SSH subsystem agent@verbund.test. docs/protocols.md describes it.
+package protocol
+
+import (
+	"io/fs"
+	"time"
+)
+
+// Subsystem is the SSH subsystem that speaks the protocol.
+const Subsystem = "agent@verbund.test"
+
+// The methods.
+const (
+	Facts          = "facts"          // → FactsReply
+	FilesPut       = "files.put"      // PutRequest → PutReply
+	FilesDigests   = "files.digests"  // PathsRequest → DigestsReply
+	ArtefactsPull  = "artefacts.pull" // PullRequest → PullReply
+	UnitsList      = "units.list"     // → []UnitState
+	UnitsStart     = "units.start"    // UnitsRequest, in order, each awaited
+	UnitsStop      = "units.stop"     // UnitsRequest, in order
+	UnitsRestart   = "units.restart"  // UnitsRequest
+	UnitsReload    = "units.reload"   // UnitsRequest
+	Logs           = "logs"           // LogsRequest → LogsReply
+	SlotsPrepare   = "slots.prepare"  // SlotRequest: empties an idle slot
+	SlotsSwitch    = "slots.switch"   // SwitchRequest → SwitchReply
+	MachineReboot  = "machine.reboot" // answers, then restarts
+	CodeUnitFailed = -32010           // a unit did not come up; data is []UnitState
+	CodeDiskFull   = -32011           // the disk takes no more
+	CodeDigest     = -32012           // a blob has another digest than asked for
+	SlotDir        = "/opt/verbund/slots/"
+)
+
+// FactsReply is what a machine says of itself.
+type FactsReply struct {
+	Name     string    `json:"name"`
+	Hardware string    `json:"hardware"`
+	BootID   string    `json:"bootId"`
+	Image    string    `json:"image"`
+	CPUs     int       `json:"cpus"`
+	Memory   int64     `json:"memory"` // bytes
+	Disk     int64     `json:"disk"`   // bytes
+	DiskUsed int64     `json:"diskUsed"`
+	Clock    time.Time `json:"clock"`
+	// Active is the slot in use, empty before the first switch.
+	Active string `json:"active"`
+	// Slots lists, by slot and component, the version that lies there.
+	Slots map[string]map[string]string `json:"slots"`
+}
+
+// File is one file to be written whole.
+type File struct {
+	Path    string      `json:"path"`
+	Mode    fs.FileMode `json:"mode"`
+	Content []byte      `json:"content"`
+}
+
+// PutRequest writes files; one that is already there with the same content and
+// mode is left alone.
+type PutRequest struct {
+	Files []File `json:"files"`
+	// Remove are files that should not be there.
+	Remove []string `json:"remove,omitempty"`
+}
+
+// PutReply names the files that changed.
+type PutReply struct {
+	Changed []string `json:"changed"`
+}
+
+// PathsRequest names files.
+type PathsRequest struct {
+	Paths []string `json:"paths"`
+}
+
+// DigestsReply has sha256 in hex and mode in octal, "HEX MODE", of the files
+// that exist.
+type DigestsReply struct {
+	Digests map[string]string `json:"digests"`
+}
+
+// PullRequest fetches an artefact into a slot as bin/NAME.
+type PullRequest struct {
+	Registry string `json:"registry"`
+	Name     string `json:"name"`
+	Version  string `json:"version"`
+	Digest   string `json:"digest"` // of the manifest
+	Slot     string `json:"slot"`
+}
+
+// PullReply says whether anything was fetched.
+type PullReply struct {
+	Fetched bool `json:"fetched"`
+}
+
+// UnitState is one service as the service manager sees it.
+type UnitState struct {
+	Name     string    `json:"name"`
+	State    string    `json:"state"` // inactive, activating, active, deactivating, failed: systemd's words
+	Program  string    `json:"program,omitempty"`
+	Version  string    `json:"version,omitempty"`
+	ExitCode int       `json:"exitCode"`
+	Restarts int       `json:"restarts"`
+	Since    time.Time `json:"since"`
+	Last     string    `json:"last,omitempty"` // last error of a run that ended badly
+}
+
+// UnitsRequest names units.
+type UnitsRequest struct {
+	Units []string `json:"units"`
+}
+
+// LogsRequest asks for the last lines of a unit, or of the console.
+type LogsRequest struct {
+	Unit  string `json:"unit"`
+	Lines int    `json:"lines"`
+}
+
+// LogsReply are log lines, oldest first.
+type LogsReply struct {
+	Lines []string `json:"lines"`
+}
+
+// SlotRequest names a slot: a or b.
+type SlotRequest struct {
+	Slot string `json:"slot"`
+}
+
+// SwitchRequest makes a slot the active one. With Start, units that run are
+// stopped first, those named are started in order after, and if one does not
+// come up the machine goes back to the slot before and starts that.
+type SwitchRequest struct {
+	Slot  string   `json:"slot"`
+	Start []string `json:"start,omitempty"`
+}
+
+// SwitchReply says what came of it.
+type SwitchReply struct {
+	Active string `json:"active"`
+	// FellBack is why the machine went back, if it did; Units are as they were
+	// when it was decided.
+	FellBack string      `json:"fellBack,omitempty"`
+	Unit     string      `json:"unit,omitempty"`
+	ExitCode int         `json:"exitCode,omitempty"`
+	Log      []string    `json:"log,omitempty"`
+	Units    []UnitState `json:"units,omitempty"`
+}

@@ -1,0 +1,263 @@
+package apiserver
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+	appsv1 "k8s.io/api/apps/v1"
+	corev1 "k8s.io/api/core/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/labels"
+	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/apimachinery/pkg/util/intstr"
+)
+
+func ptr[T any](v T) *T { return &v }
+
+func orDefault[T any](p **T, v T) {
+	if *p == nil {
+		*p = &v
+	}
+}
+
+func orText[T ~string](p *T, v T) {
+	if *p == "" {
+		*p = v
+	}
+}
+
+// admit fills in defaults and refuses what cannot be. old is nil on creation.
+func (s *server) admit(ctx context.Context, res *resource, o, old runtime.Object) error {
+	invalid := func(format string, args ...any) error {
+		return &apierrors.StatusError{ErrStatus: metav1.Status{Status: metav1.StatusFailure, Code: 422, Reason: metav1.StatusReasonInvalid,
+			Message: fmt.Sprintf(res.kind+" is invalid: "+format, args...)}}
+	}
+	switch o := o.(type) {
+	case *corev1.Namespace:
+		if old == nil {
+			o.Status.Phase = corev1.NamespaceActive
+			o.Spec.Finalizers = nil
+			o.Finalizers = append(o.Finalizers, "verbund.test/contents")
+			if o.Labels == nil {
+				o.Labels = map[string]string{}
+			}
+			o.Labels["kubernetes.io/metadata.name"] = o.Name
+		} else if o.DeletionTimestamp != nil {
+			o.Status.Phase = corev1.NamespaceTerminating
+		}
+	case *corev1.Pod:
+		defaultPodSpec(&o.Spec)
+		if len(o.Spec.Containers) == 0 {
+			return invalid("spec.containers: at least one is needed")
+		}
+		if old == nil {
+			o.Status = corev1.PodStatus{Phase: corev1.PodPending, QOSClass: corev1.PodQOSBestEffort}
+			addTolerations(&o.Spec)
+		}
+	case *appsv1.Deployment:
+		orDefault(&o.Spec.Replicas, 1)
+		orDefault(&o.Spec.RevisionHistoryLimit, 10)
+		orDefault(&o.Spec.ProgressDeadlineSeconds, 600)
+		orText(&o.Spec.Strategy.Type, appsv1.RollingUpdateDeploymentStrategyType)
+		if o.Spec.Strategy.Type == appsv1.RollingUpdateDeploymentStrategyType {
+			orDefault(&o.Spec.Strategy.RollingUpdate, appsv1.RollingUpdateDeployment{})
+			orDefault(&o.Spec.Strategy.RollingUpdate.MaxSurge, intstr.FromString("25%"))
+			orDefault(&o.Spec.Strategy.RollingUpdate.MaxUnavailable, intstr.FromString("25%"))
+		}
+		if err := checkTemplate(o.Spec.Selector, &o.Spec.Template); err != nil {
+			return invalid("%v", err)
+		}
+	case *appsv1.ReplicaSet:
+		orDefault(&o.Spec.Replicas, 1)
+		if err := checkTemplate(o.Spec.Selector, &o.Spec.Template); err != nil {
+			return invalid("%v", err)
+		}
+	case *appsv1.DaemonSet:
+		orText(&o.Spec.UpdateStrategy.Type, appsv1.RollingUpdateDaemonSetStrategyType)
+		if err := checkTemplate(o.Spec.Selector, &o.Spec.Template); err != nil {
+			return invalid("%v", err)
+		}
+	case *corev1.Service:
+		return s.admitService(ctx, o, old)
+	}
+	return nil
+}
+
+func checkTemplate(sel *metav1.LabelSelector, t *corev1.PodTemplateSpec) error {
+	defaultPodSpec(&t.Spec)
+	l, err := metav1.LabelSelectorAsSelector(sel)
+	switch {
+	case err != nil:
+		return fmt.Errorf("spec.selector: %w", err)
+	case sel == nil || l.Empty():
+		return fmt.Errorf("spec.selector: it must not be empty")
+	case !l.Matches(labels.Set(t.Labels)):
+		return fmt.Errorf("spec.template.metadata.labels: the selector does not match them")
+	case len(t.Spec.Containers) == 0:
+		return fmt.Errorf("spec.template.spec.containers: at least one is needed")
+	}
+	return nil
+}
+
+func defaultPodSpec(p *corev1.PodSpec) {
+	orText(&p.RestartPolicy, corev1.RestartPolicyAlways)
+	orText(&p.DNSPolicy, corev1.DNSClusterFirst)
+	orText(&p.SchedulerName, "default-scheduler")
+	orDefault(&p.TerminationGracePeriodSeconds, 30)
+	orText(&p.ServiceAccountName, "default")
+	orDefault(&p.SecurityContext, corev1.PodSecurityContext{})
+	for i := range p.Containers {
+		c := &p.Containers[i]
+		orText(&c.ImagePullPolicy, corev1.PullIfNotPresent)
+		orText(&c.TerminationMessagePath, "/dev/termination-log")
+		orText(&c.TerminationMessagePolicy, corev1.TerminationMessageReadFile)
+		for j := range c.Ports {
+			orText(&c.Ports[j].Protocol, corev1.ProtocolTCP)
+		}
+		if r := c.ReadinessProbe; r != nil {
+			for _, n := range []*int32{&r.PeriodSeconds, &r.TimeoutSeconds, &r.SuccessThreshold, &r.FailureThreshold} {
+				*n = max(*n, 1)
+			}
+		}
+	}
+}
+
+// addTolerations lets a pod stay for a while on a node that is in trouble.
+func addTolerations(p *corev1.PodSpec) {
+	for _, key := range []string{corev1.TaintNodeNotReady, corev1.TaintNodeUnreachable} {
+		t := corev1.Toleration{Key: key, Operator: corev1.TolerationOpExists, Effect: corev1.TaintEffectNoExecute, TolerationSeconds: ptr[int64](300)}
+		taint := &corev1.Taint{Key: key, Effect: corev1.TaintEffectNoExecute}
+		have := false
+		for _, x := range p.Tolerations {
+			have = have || x.Key == "" && x.Operator == corev1.TolerationOpExists || x.Key == taint.Key
+		}
+		if !have {
+			p.Tolerations = append(p.Tolerations, t)
+		}
+	}
+}
+
+const rangePrefix = "/registry/ranges/"
+
+// claim takes a value out of a range; only one service can have it.
+func (s *server) claim(ctx context.Context, kind, value, owner string) bool {
+	k := rangePrefix + kind + "/" + value
+	r, err := s.etcd.Txn(ctx).If(clientv3.Compare(clientv3.ModRevision(k), "=", 0)).Then(clientv3.OpPut(k, owner)).Else(clientv3.OpGet(k)).Commit()
+	if err != nil {
+		return false
+	}
+	return r.Succeeded || string(r.Responses[0].GetResponseRange().Kvs[0].Value) == owner
+}
+
+func (s *server) admitService(ctx context.Context, o *corev1.Service, old runtime.Object) error {
+	orText(&o.Spec.Type, corev1.ServiceTypeClusterIP)
+	orText(&o.Spec.SessionAffinity, corev1.ServiceAffinityNone)
+	orDefault(&o.Spec.IPFamilyPolicy, corev1.IPFamilyPolicySingleStack)
+	o.Spec.IPFamilies = []corev1.IPFamily{corev1.IPv4Protocol}
+	orDefault(&o.Spec.InternalTrafficPolicy, corev1.ServiceInternalTrafficPolicyCluster)
+	owner := o.Namespace + "/" + o.Name
+	if was, ok := old.(*corev1.Service); ok && o.Spec.ClusterIP == "" {
+		o.Spec.ClusterIP = was.Spec.ClusterIP
+	}
+	if o.Spec.ClusterIP == "" {
+		base := s.services.Addr().As4()
+		size := 1 << (32 - s.services.Bits())
+		// The head of the range is left to fixed addresses.
+		for range 100 {
+			n := 16 + rand.IntN(max(size-17, 1))
+			v := uint32(base[0])<<24 | uint32(base[1])<<16 | uint32(base[2])<<8 | uint32(base[3])
+			v += uint32(n)
+			ip := netip.AddrFrom4([4]byte{byte(v >> 24), byte(v >> 16), byte(v >> 8), byte(v)})
+			if s.services.Contains(ip) && s.claim(ctx, "addresses", ip.String(), owner) {
+				o.Spec.ClusterIP = ip.String()
+				break
+			}
+		}
+		if o.Spec.ClusterIP == "" {
+			return apierrors.NewInternalError(fmt.Errorf("no address left in %s", s.services))
+		}
+	} else if o.Spec.ClusterIP != corev1.ClusterIPNone && !s.claim(ctx, "addresses", o.Spec.ClusterIP, owner) {
+		return apierrors.NewConflict(findResource("", "v1", "services").gr(), o.Name, fmt.Errorf("address %s is taken", o.Spec.ClusterIP))
+	}
+	if o.Spec.ClusterIP != corev1.ClusterIPNone {
+		o.Spec.ClusterIPs = []string{o.Spec.ClusterIP}
+	}
+	for i := range o.Spec.Ports {
+		p := &o.Spec.Ports[i]
+		orText(&p.Protocol, corev1.ProtocolTCP)
+		if p.TargetPort == (intstr.IntOrString{}) {
+			p.TargetPort = intstr.FromInt32(p.Port)
+		}
+		if o.Spec.Type == corev1.ServiceTypeClusterIP {
+			p.NodePort = 0
+			continue
+		}
+		orText(&o.Spec.ExternalTrafficPolicy, corev1.ServiceExternalTrafficPolicyCluster)
+		for p.NodePort == 0 {
+			if n := 30000 + rand.Int32N(2768); s.claim(ctx, "ports", fmt.Sprint(n), owner) {
+				p.NodePort = n
+			} else if ctx.Err() != nil {
+				return ctx.Err()
+			}
+		}
+		if p.NodePort < 30000 || p.NodePort > 32767 || !s.claim(ctx, "ports", fmt.Sprint(p.NodePort), owner) {
+			return &apierrors.StatusError{ErrStatus: metav1.Status{Status: metav1.StatusFailure, Code: 422, Reason: metav1.StatusReasonInvalid,
+				Message: fmt.Sprintf("Service %q is invalid: node port %d is taken or not within 30000-32767", o.Name, p.NodePort)}}
+		}
+	}
+	return nil
+}
+
+// released gives back what a deleted object had claimed.
+func (s *server) released(ctx context.Context, res *resource, o runtime.Object) {
+	svc, ok := o.(*corev1.Service)
+	if !ok || svc.DeletionTimestamp != nil {
+		return
+	}
+	s.etcd.Delete(ctx, rangePrefix+"addresses/"+svc.Spec.ClusterIP)
+	for _, p := range svc.Spec.Ports {
+		if p.NodePort != 0 {
+			s.etcd.Delete(ctx, rangePrefix+"ports/"+fmt.Sprint(p.NodePort))
+		}
+	}
+}
+
+// graceOf is how many seconds a deleted object may still live: only pods that
+// run somewhere get any.
+func graceOf(o runtime.Object, d *metav1.DeleteOptions) int64 {
+	p, ok := o.(*corev1.Pod)
+	if !ok || p.Spec.NodeName == "" || p.Status.Phase == corev1.PodSucceeded || p.Status.Phase == corev1.PodFailed {
+		return 0
+	}
+	if d.GracePeriodSeconds != nil {
+		return *d.GracePeriodSeconds
+	}
+	if p.Spec.TerminationGracePeriodSeconds != nil {
+		return *p.Spec.TerminationGracePeriodSeconds
+	}
+	return 30
+}
+
+// restrictNode is the admission side of node restriction: a kubelet does not
+// give itself labels of Kubernetes, nor take taints away.
+func (s *server) restrictNode(u user, q *request, old, n runtime.Object) error {
+	node, ok := n.(*corev1.Node)
+	if !ok || !u.in("system:nodes") {
+		return nil
+	}
+	was := old.(*corev1.Node)
+	for _, k := range mergedKeys(was.Labels, node.Labels) {
+		if was.Labels[k] != node.Labels[k] && strings.HasPrefix(k, "node-role.kubernetes.io/") {
+			return apierrors.NewForbidden(q.resource.gr(), node.Name, fmt.Errorf("a node may not change its own label %s", k))
+		}
+	}
+	if len(node.Spec.Taints) < len(was.Spec.Taints) {
+		return apierrors.NewForbidden(q.resource.gr(), node.Name, fmt.Errorf("a node may not take away its own taints"))
+	}
+	return nil
+}

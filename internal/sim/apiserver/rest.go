@@ -1,0 +1,541 @@
+package apiserver
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.etcd.io/etcd/api/v3/mvccpb"
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
+	jsonpatch "gopkg.in/evanphx/json-patch.v4"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	"k8s.io/apimachinery/pkg/api/meta"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/fields"
+	"k8s.io/apimachinery/pkg/labels"
+	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/apimachinery/pkg/util/rand"
+	"k8s.io/apimachinery/pkg/util/strategicpatch"
+	"k8s.io/apimachinery/pkg/util/uuid"
+	sjson "sigs.k8s.io/json"
+	"sigs.k8s.io/yaml"
+)
+
+// maxBody is the largest request that is read.
+const maxBody = 3 << 20
+
+func (s *server) serve(w http.ResponseWriter, r *http.Request, u user, q *request) {
+	var o runtime.Object
+	status := http.StatusOK
+	var err error
+	ctx := r.Context()
+	switch {
+	case q.verb == "watch":
+		s.watch(w, r, q)
+		return
+	case q.sub == "log":
+		s.podLog(w, r, q)
+		return
+	case q.verb == "list":
+		s.list(w, r, q)
+		return
+	case q.verb == "get" && q.sub == "scale":
+		o, err = s.getScale(ctx, q)
+	case q.verb == "get":
+		o, _, _, err = s.load(ctx, q.resource, q.ns, q.name)
+	case q.verb == "create" && (q.sub != "" || q.resource.virtual):
+		status = http.StatusCreated
+		o, err = s.createSub(ctx, r, u, q)
+	case q.verb == "create":
+		status = http.StatusCreated
+		o, err = s.create(ctx, r, q)
+	case q.verb == "update":
+		o, err = s.update(ctx, r, u, q)
+	case q.verb == "patch":
+		o, err = s.patch(ctx, r, u, q)
+	case q.verb == "delete":
+		o, err = s.remove(ctx, r, q)
+	case q.verb == "deletecollection":
+		o, err = s.removeAll(ctx, r, q)
+	}
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	if t := tableOptions(r); t != nil && q.verb == "get" {
+		o = toTable(q.resource, []runtime.Object{o}, metav1.ListMeta{}, t.headers, t.include)
+	}
+	writeJSON(w, status, o)
+}
+
+func body(r *http.Request) ([]byte, error) {
+	b, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
+	if err != nil {
+		return nil, apierrors.NewBadRequest(err.Error())
+	}
+	if len(b) > maxBody {
+		return nil, apierrors.NewRequestEntityTooLargeError(fmt.Sprintf("the limit is %d bytes", maxBody))
+	}
+	if strings.Contains(r.Header.Get("Content-Type"), "yaml") {
+		if b, err = yaml.YAMLToJSON(b); err != nil {
+			return nil, apierrors.NewBadRequest(err.Error())
+		}
+	}
+	return b, nil
+}
+
+// decode reads an object strictly if the client asks for that.
+func decode(res *resource, b []byte, q *request) (runtime.Object, metav1.Object, error) {
+	o, err := res.make()
+	if err != nil {
+		return nil, nil, err
+	}
+	strict, err := sjson.UnmarshalStrict(b, o)
+	if err != nil {
+		return nil, nil, apierrors.NewBadRequest(fmt.Sprintf("%s in version %q cannot be handled: %v", res.kind, res.version, err))
+	}
+	if len(strict) > 0 && q.query.Get("fieldValidation") == "Strict" {
+		return nil, nil, apierrors.NewBadRequest(fmt.Sprintf("%s in version %q: strict decoding error: %v", res.kind, res.version, errors.Join(strict...)))
+	}
+	if k := o.GetObjectKind().GroupVersionKind(); k.Kind != "" && k != res.gvk() {
+		return nil, nil, apierrors.NewBadRequest(fmt.Sprintf("this is a %s, not a %s", k, res.gvk()))
+	}
+	o.GetObjectKind().SetGroupVersionKind(res.gvk())
+	m, err := meta.Accessor(o)
+	return o, m, err
+}
+
+func (s *server) create(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
+	b, err := body(r)
+	if err != nil {
+		return nil, err
+	}
+	o, m, err := decode(q.resource, b, q)
+	if err != nil {
+		return nil, err
+	}
+	if m.GetNamespace() != "" && m.GetNamespace() != q.ns {
+		return nil, apierrors.NewBadRequest(fmt.Sprintf("the object's namespace %q is not that of the request %q", m.GetNamespace(), q.ns))
+	}
+	m.SetNamespace(q.ns)
+	if q.resource.namespaced {
+		if _, nm, _, err := s.load(ctx, findResource("", "v1", "namespaces"), "", q.ns); err != nil {
+			return nil, err
+		} else if nm.GetDeletionTimestamp() != nil {
+			return nil, apierrors.NewForbidden(q.resource.gr(), m.GetName(), fmt.Errorf("namespace %s is being deleted", q.ns))
+		}
+	}
+	if m.GetName() == "" && m.GetGenerateName() != "" {
+		m.SetName(m.GetGenerateName() + rand.String(5))
+	}
+	if m.GetName() == "" {
+		return nil, apierrors.NewInvalid(q.resource.gvk().GroupKind(), "", nil)
+	}
+	m.SetUID(uuid.NewUUID())
+	m.SetCreationTimestamp(metav1.Now())
+	m.SetGeneration(1)
+	m.SetResourceVersion("")
+	m.SetDeletionTimestamp(nil)
+	if err := s.admit(ctx, q.resource, o, nil); err != nil {
+		return nil, err
+	}
+	if q.dry() {
+		return o, nil
+	}
+	return o, s.put(ctx, q.resource, o, 0)
+}
+
+func (s *server) update(ctx context.Context, r *http.Request, u user, q *request) (runtime.Object, error) {
+	if q.sub == "scale" {
+		return s.putScale(ctx, r, q)
+	}
+	b, err := body(r)
+	if err != nil {
+		return nil, err
+	}
+	n, nm, err := decode(q.resource, b, q)
+	if err != nil {
+		return nil, err
+	}
+	if nm.GetName() != q.name {
+		return nil, apierrors.NewBadRequest(fmt.Sprintf("the object's name %q is not that of the request", nm.GetName()))
+	}
+	return s.change(ctx, q.resource, q.ns, q.name, nm.GetResourceVersion(), q.dry(), func(o runtime.Object, m metav1.Object) (runtime.Object, error) {
+		return s.merge(ctx, u, q, o, m, n)
+	})
+}
+
+// merge turns what a client sent into what is kept: fixed metadata stays, a
+// status goes only through the status subresource, and the generation counts
+// changes of the rest.
+func (s *server) merge(ctx context.Context, u user, q *request, old runtime.Object, om metav1.Object, n runtime.Object) (runtime.Object, error) {
+	n = n.DeepCopyObject()
+	nm, err := meta.Accessor(n)
+	if err != nil {
+		return nil, err
+	}
+	if nm.GetUID() != "" && nm.GetUID() != om.GetUID() {
+		return nil, conflict(q.resource, q.name)
+	}
+	if q.sub == "status" || q.sub == "approval" {
+		kept := old.DeepCopyObject()
+		copyField(kept, n, "Status")
+		n = kept
+		nm, _ = meta.Accessor(n)
+	} else if q.resource.status {
+		copyField(n, old, "Status")
+	}
+	nm.SetUID(om.GetUID())
+	nm.SetNamespace(om.GetNamespace())
+	nm.SetCreationTimestamp(om.GetCreationTimestamp())
+	nm.SetDeletionTimestamp(om.GetDeletionTimestamp())
+	nm.SetDeletionGracePeriodSeconds(om.GetDeletionGracePeriodSeconds())
+	nm.SetGeneration(om.GetGeneration())
+	nm.SetSelfLink("")
+	if err := s.restrictNode(u, q, old, n); err != nil {
+		return nil, err
+	}
+	if err := s.admit(ctx, q.resource, n, old); err != nil {
+		return nil, err
+	}
+	nm.SetResourceVersion(om.GetResourceVersion())
+	if specChanged(old, n) {
+		nm.SetGeneration(om.GetGeneration() + 1)
+	}
+	if reflect.DeepEqual(old, n) {
+		return nil, nil
+	}
+	return n, nil
+}
+
+func copyField(dst, src runtime.Object, field string) {
+	d, v := reflect.ValueOf(dst).Elem().FieldByName(field), reflect.ValueOf(src).Elem().FieldByName(field)
+	if d.IsValid() && v.IsValid() {
+		d.Set(v)
+	}
+}
+
+func specChanged(a, b runtime.Object) bool {
+	x, y := reflect.ValueOf(a).Elem().FieldByName("Spec"), reflect.ValueOf(b).Elem().FieldByName("Spec")
+	return x.IsValid() && !reflect.DeepEqual(x.Interface(), y.Interface())
+}
+
+func (s *server) patch(ctx context.Context, r *http.Request, u user, q *request) (runtime.Object, error) {
+	b, err := body(r)
+	if err != nil {
+		return nil, err
+	}
+	kind := types.PatchType(strings.TrimSpace(strings.Split(r.Header.Get("Content-Type"), ";")[0]))
+	if kind == types.ApplyPatchType || kind == types.ApplyCBORPatchType {
+		return nil, unsupported("server-side apply is not served here; use client-side apply")
+	}
+	return s.change(ctx, q.resource, q.ns, q.name, "", q.dry(), func(o runtime.Object, m metav1.Object) (runtime.Object, error) {
+		before, err := json.Marshal(o)
+		if err != nil {
+			return nil, err
+		}
+		var after []byte
+		switch kind {
+		case types.JSONPatchType:
+			var p jsonpatch.Patch
+			if p, err = jsonpatch.DecodePatch(b); err == nil {
+				after, err = p.Apply(before)
+			}
+		case types.MergePatchType:
+			after, err = jsonpatch.MergePatch(before, b)
+		case types.StrategicMergePatchType:
+			var empty runtime.Object
+			if empty, err = q.resource.make(); err == nil {
+				after, err = strategicpatch.StrategicMergePatch(before, b, empty)
+			}
+		default:
+			return nil, unsupported(fmt.Sprintf("patches of type %q are not known", kind))
+		}
+		if err != nil {
+			return nil, apierrors.NewBadRequest(err.Error())
+		}
+		n, nm, err := decode(q.resource, after, q)
+		if err != nil {
+			return nil, err
+		}
+		if nm.GetResourceVersion() != m.GetResourceVersion() {
+			return nil, conflict(q.resource, q.name)
+		}
+		return s.merge(ctx, u, q, o, m, n)
+	})
+}
+
+func unsupported(msg string) error {
+	return &apierrors.StatusError{ErrStatus: metav1.Status{Status: metav1.StatusFailure, Code: http.StatusUnsupportedMediaType, Reason: metav1.StatusReasonUnsupportedMediaType, Message: msg}}
+}
+
+func deleteOptions(r *http.Request) (*metav1.DeleteOptions, error) {
+	d := &metav1.DeleteOptions{}
+	b, err := body(r)
+	if err != nil {
+		return nil, err
+	}
+	if len(b) > 0 {
+		if err := json.Unmarshal(b, d); err != nil {
+			return nil, apierrors.NewBadRequest(err.Error())
+		}
+	}
+	if g := r.URL.Query().Get("gracePeriodSeconds"); g != "" {
+		n, err := strconv.ParseInt(g, 10, 64)
+		if err != nil {
+			return nil, apierrors.NewBadRequest("gracePeriodSeconds: " + err.Error())
+		}
+		d.GracePeriodSeconds = &n
+	}
+	return d, nil
+}
+
+func (s *server) remove(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
+	d, err := deleteOptions(r)
+	if err != nil {
+		return nil, err
+	}
+	return s.removeOne(ctx, q.resource, q.ns, q.name, d, q.dry())
+}
+
+func (s *server) removeOne(ctx context.Context, res *resource, ns, name string, d *metav1.DeleteOptions, dry bool) (runtime.Object, error) {
+	for {
+		o, m, rev, err := s.load(ctx, res, ns, name)
+		if err != nil {
+			return nil, err
+		}
+		if p := d.Preconditions; p != nil && (p.UID != nil && *p.UID != m.GetUID() || p.ResourceVersion != nil && *p.ResourceVersion != m.GetResourceVersion()) {
+			return nil, conflict(res, name)
+		}
+		if dry || len(d.DryRun) > 0 {
+			return o, nil
+		}
+		grace := graceOf(o, d)
+		switch {
+		case grace > 0 || len(m.GetFinalizers()) > 0:
+			if m.GetDeletionTimestamp() != nil && (m.GetDeletionGracePeriodSeconds() == nil || *m.GetDeletionGracePeriodSeconds() <= grace) {
+				return o, nil
+			}
+			at := metav1.NewTime(time.Now().Add(time.Duration(grace) * time.Second))
+			m.SetDeletionTimestamp(&at)
+			m.SetDeletionGracePeriodSeconds(&grace)
+			m.SetGeneration(m.GetGeneration() + 1)
+			err = s.put(ctx, res, o, rev)
+		default:
+			err = s.drop(ctx, res, ns, name, rev)
+		}
+		if err == nil {
+			s.released(ctx, res, o)
+			return o, nil
+		}
+		if !apierrors.IsConflict(err) || ctx.Err() != nil {
+			return nil, err
+		}
+	}
+}
+
+func (s *server) removeAll(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
+	d, err := deleteOptions(r)
+	if err != nil {
+		return nil, err
+	}
+	kvs, _, err := s.rangeOf(ctx, q.resource.prefix(q.ns))
+	if err != nil {
+		return nil, err
+	}
+	for _, kv := range kvs {
+		o, m, err := decodeStored(q.resource, kv.Value, kv.ModRevision)
+		if err != nil || !matches(q.labels, q.fields, o, m) {
+			continue
+		}
+		if _, err := s.removeOne(ctx, q.resource, m.GetNamespace(), m.GetName(), d, q.dry()); err != nil && !apierrors.IsNotFound(err) {
+			return nil, err
+		}
+	}
+	return &metav1.Status{TypeMeta: metav1.TypeMeta{Kind: "Status", APIVersion: "v1"}, Status: metav1.StatusSuccess}, nil
+}
+
+// matches evaluates both selectors; a field is looked up by its path in the
+// object's JSON, so that every field can be selected.
+func matches(ls labels.Selector, fs fields.Selector, o runtime.Object, m metav1.Object) bool {
+	if !ls.Matches(labels.Set(m.GetLabels())) {
+		return false
+	}
+	if fs.Empty() {
+		return true
+	}
+	u, err := runtime.DefaultUnstructuredConverter.ToUnstructured(o)
+	if err != nil {
+		return false
+	}
+	set := fields.Set{}
+	for _, rq := range fs.Requirements() {
+		var v any = u
+		for _, p := range strings.Split(rq.Field, ".") {
+			next, ok := v.(map[string]any)
+			if !ok {
+				v = nil
+				break
+			}
+			v = next[p]
+		}
+		if v != nil {
+			set[rq.Field] = fmt.Sprint(v)
+		}
+	}
+	return fs.Matches(set)
+}
+
+func (s *server) list(w http.ResponseWriter, r *http.Request, q *request) {
+	kvs, rev, err := s.rangeOf(r.Context(), q.resource.prefix(q.ns))
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	items := []runtime.Object{}
+	for _, kv := range kvs {
+		o, m, err := decodeStored(q.resource, kv.Value, kv.ModRevision)
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		if matches(q.labels, q.fields, o, m) {
+			items = append(items, o)
+		}
+	}
+	lm := metav1.ListMeta{ResourceVersion: strconv.FormatInt(rev, 10)}
+	if t := tableOptions(r); t != nil {
+		writeJSON(w, http.StatusOK, toTable(q.resource, items, lm, true, t.include))
+		return
+	}
+	writeJSON(w, http.StatusOK, map[string]any{"kind": q.resource.kind + "List", "apiVersion": q.resource.gv().String(), "metadata": lm, "items": items})
+}
+
+// watch streams changes. Without a resource version, or asked for it, the
+// present state comes first; then events from etcd.
+func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	stopLife := context.AfterFunc(s.life, cancel)
+	defer stopLife()
+	if t, err := strconv.Atoi(q.query.Get("timeoutSeconds")); err == nil && t > 0 {
+		var c context.CancelFunc
+		ctx, c = context.WithTimeout(ctx, time.Duration(t)*time.Second)
+		defer c()
+	}
+	table := tableOptions(r)
+	w.Header().Set("Content-Type", "application/json")
+	fl, _ := w.(http.Flusher)
+	enc := json.NewEncoder(w)
+	first := true
+	send := func(typ string, o runtime.Object) bool {
+		var out any = o
+		if table != nil && typ != "ERROR" && typ != "BOOKMARK" {
+			out = toTable(q.resource, []runtime.Object{o}, metav1.ListMeta{}, first, table.include)
+			first = false
+		}
+		if enc.Encode(map[string]any{"type": typ, "object": out}) != nil {
+			return false
+		}
+		if fl != nil {
+			fl.Flush()
+		}
+		return true
+	}
+	rv := q.query.Get("resourceVersion")
+	rev, err := strconv.ParseInt(rv, 10, 64)
+	if rv != "" && err != nil {
+		fail(w, apierrors.NewBadRequest("resourceVersion: "+err.Error()))
+		return
+	}
+	initial := q.query.Get("sendInitialEvents") == "true"
+	if rev == 0 || initial {
+		kvs, now, err := s.rangeOf(ctx, q.resource.prefix(q.ns))
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		for _, kv := range kvs {
+			o, m, err := decodeStored(q.resource, kv.Value, kv.ModRevision)
+			if err == nil && matches(q.labels, q.fields, o, m) && !send("ADDED", o) {
+				return
+			}
+		}
+		rev = now
+		if initial && !s.bookmark(q, send, rev) {
+			return
+		}
+	}
+	if fl != nil {
+		fl.Flush()
+	}
+	for wr := range s.etcd.Watch(ctx, q.resource.prefix(q.ns), watchFrom(rev+1)...) {
+		if err := wr.Err(); err != nil {
+			if errors.Is(err, rpctypes.ErrCompacted) {
+				st := apierrors.NewResourceExpired("too old resource version").Status()
+				send("ERROR", &st)
+			}
+			return
+		}
+		for _, ev := range wr.Events {
+			var now, was runtime.Object
+			if ev.Type == mvccpb.PUT {
+				if o, m, err := decodeStored(q.resource, ev.Kv.Value, ev.Kv.ModRevision); err == nil && matches(q.labels, q.fields, o, m) {
+					now = o
+				}
+			}
+			if ev.PrevKv != nil {
+				if o, m, err := decodeStored(q.resource, ev.PrevKv.Value, ev.Kv.ModRevision); err == nil && matches(q.labels, q.fields, o, m) {
+					was = o
+				}
+			}
+			ok := true
+			switch {
+			case now != nil && was == nil:
+				ok = send("ADDED", now)
+			case now != nil:
+				ok = send("MODIFIED", now)
+			case was != nil:
+				ok = send("DELETED", was)
+			}
+			if !ok {
+				return
+			}
+		}
+	}
+}
+
+// bookmark tells a client that it has seen the present state.
+func (s *server) bookmark(q *request, send func(string, runtime.Object) bool, rev int64) bool {
+	o, err := q.resource.make()
+	if err != nil {
+		return false
+	}
+	m, err := meta.Accessor(o)
+	if err != nil {
+		return false
+	}
+	m.SetResourceVersion(strconv.FormatInt(rev, 10))
+	m.SetAnnotations(map[string]string{metav1.InitialEventsAnnotationKey: "true"})
+	return send("BOOKMARK", o)
+}
+
+// mergedKeys are the keys of both maps, sorted.
+func mergedKeys(a, b map[string]string) []string {
+	all := maps.Clone(a)
+	if all == nil {
+		all = map[string]string{}
+	}
+	maps.Copy(all, b)
+	return slices.Sorted(maps.Keys(all))
+}

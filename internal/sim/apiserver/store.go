@@ -1,0 +1,152 @@
+package apiserver
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+
+	"go.etcd.io/etcd/api/v3/mvccpb"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	"k8s.io/apimachinery/pkg/api/meta"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/runtime"
+)
+
+func watchFrom(rev int64) []clientv3.OpOption {
+	return []clientv3.OpOption{clientv3.WithPrefix(), clientv3.WithRev(rev), clientv3.WithPrevKV()}
+}
+
+// rangeOf reads everything under a prefix at one revision.
+func (s *server) rangeOf(ctx context.Context, prefix string) ([]*mvccpb.KeyValue, int64, error) {
+	r, err := s.etcd.Get(ctx, prefix, clientv3.WithPrefix())
+	if err != nil {
+		return nil, 0, fmt.Errorf("etcd: %w", err)
+	}
+	return r.Kvs, r.Header.Revision, nil
+}
+
+// decodeStored reads an object from etcd; its resource version is etcd's
+// modification revision.
+func decodeStored(res *resource, value []byte, rev int64) (runtime.Object, metav1.Object, error) {
+	o, err := res.make()
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := json.Unmarshal(value, o); err != nil {
+		return nil, nil, fmt.Errorf("stored %s: %w", res.kind, err)
+	}
+	o.GetObjectKind().SetGroupVersionKind(res.gvk())
+	m, err := meta.Accessor(o)
+	if err != nil {
+		return nil, nil, err
+	}
+	m.SetResourceVersion(strconv.FormatInt(rev, 10))
+	return o, m, nil
+}
+
+func encodeStored(o runtime.Object) ([]byte, error) {
+	m, err := meta.Accessor(o)
+	if err != nil {
+		return nil, err
+	}
+	rv := m.GetResourceVersion()
+	m.SetResourceVersion("")
+	b, err := json.Marshal(o)
+	m.SetResourceVersion(rv)
+	return b, err
+}
+
+func (s *server) load(ctx context.Context, res *resource, ns, name string) (runtime.Object, metav1.Object, int64, error) {
+	r, err := s.etcd.Get(ctx, res.key(ns, name))
+	if err != nil {
+		return nil, nil, 0, fmt.Errorf("etcd: %w", err)
+	}
+	if len(r.Kvs) == 0 {
+		return nil, nil, 0, apierrors.NewNotFound(res.gr(), name)
+	}
+	o, m, err := decodeStored(res, r.Kvs[0].Value, r.Kvs[0].ModRevision)
+	return o, m, r.Kvs[0].ModRevision, err
+}
+
+// put writes an object if it is still at revision rev (0: does not exist).
+func (s *server) put(ctx context.Context, res *resource, o runtime.Object, rev int64) error {
+	m, err := meta.Accessor(o)
+	if err != nil {
+		return err
+	}
+	b, err := encodeStored(o)
+	if err != nil {
+		return err
+	}
+	key := res.key(m.GetNamespace(), m.GetName())
+	r, err := s.etcd.Txn(ctx).If(clientv3.Compare(clientv3.ModRevision(key), "=", rev)).Then(clientv3.OpPut(key, string(b))).Commit()
+	switch {
+	case err != nil:
+		return fmt.Errorf("etcd: %w", err)
+	case !r.Succeeded && rev == 0:
+		return apierrors.NewAlreadyExists(res.gr(), m.GetName())
+	case !r.Succeeded:
+		return conflict(res, m.GetName())
+	}
+	m.SetResourceVersion(strconv.FormatInt(r.Header.Revision, 10))
+	return nil
+}
+
+func (s *server) drop(ctx context.Context, res *resource, ns, name string, rev int64) error {
+	key := res.key(ns, name)
+	r, err := s.etcd.Txn(ctx).If(clientv3.Compare(clientv3.ModRevision(key), "=", rev)).Then(clientv3.OpDelete(key)).Commit()
+	if err != nil {
+		return fmt.Errorf("etcd: %w", err)
+	}
+	if !r.Succeeded {
+		return conflict(res, name)
+	}
+	return nil
+}
+
+func conflict(res *resource, name string) error {
+	return apierrors.NewConflict(res.gr(), name, fmt.Errorf("the object has been modified; please apply your changes to the latest version and try again"))
+}
+
+// change loads an object, lets f change it, and writes it back, again if
+// somebody else was faster. A non-empty want is the revision it must have.
+func (s *server) change(ctx context.Context, res *resource, ns, name, want string, dry bool, f func(o runtime.Object, m metav1.Object) (runtime.Object, error)) (runtime.Object, error) {
+	for {
+		o, m, rev, err := s.load(ctx, res, ns, name)
+		if err != nil {
+			return nil, err
+		}
+		if want != "" && want != m.GetResourceVersion() {
+			return nil, conflict(res, name)
+		}
+		n, err := f(o, m)
+		if err != nil {
+			return nil, err
+		}
+		if n == nil {
+			return o, nil
+		}
+		nm, err := meta.Accessor(n)
+		if err != nil {
+			return nil, err
+		}
+		if dry {
+			return n, nil
+		}
+		// The last finalizer of something that is being deleted has gone.
+		if nm.GetDeletionTimestamp() != nil && len(nm.GetFinalizers()) == 0 && (nm.GetDeletionGracePeriodSeconds() == nil || *nm.GetDeletionGracePeriodSeconds() == 0) {
+			err = s.drop(ctx, res, ns, name, rev)
+		} else {
+			err = s.put(ctx, res, n, rev)
+		}
+		if err == nil {
+			return n, nil
+		}
+		if !apierrors.IsConflict(err) || want != "" || ctx.Err() != nil {
+			return nil, err
+		}
+	}
+}

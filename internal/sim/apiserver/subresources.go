@@ -1,0 +1,288 @@
+package apiserver
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"time"
+
+	appsv1 "k8s.io/api/apps/v1"
+	authnv1 "k8s.io/api/authentication/v1"
+	authzv1 "k8s.io/api/authorization/v1"
+	autoscalingv1 "k8s.io/api/autoscaling/v1"
+	corev1 "k8s.io/api/core/v1"
+	policyv1 "k8s.io/api/policy/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/labels"
+	"k8s.io/apimachinery/pkg/runtime"
+	sjson "sigs.k8s.io/json"
+)
+
+func success() *metav1.Status {
+	return &metav1.Status{TypeMeta: metav1.TypeMeta{Kind: "Status", APIVersion: "v1"}, Status: metav1.StatusSuccess}
+}
+
+func into(r *http.Request, o any) error {
+	b, err := body(r)
+	if err == nil && len(b) > 0 {
+		err = sjson.UnmarshalCaseSensitivePreserveInts(b, o)
+	}
+	if err != nil {
+		return apierrors.NewBadRequest(err.Error())
+	}
+	return nil
+}
+
+func (s *server) createSub(ctx context.Context, r *http.Request, u user, q *request) (runtime.Object, error) {
+	switch {
+	case q.sub == "eviction":
+		var e policyv1.Eviction
+		if err := into(r, &e); err != nil {
+			return nil, err
+		}
+		return s.evict(ctx, q, &e)
+	case q.sub == "binding" || q.resource.plural == "bindings":
+		var b corev1.Binding
+		if err := into(r, &b); err != nil {
+			return nil, err
+		}
+		_, err := s.change(ctx, q.resource, q.ns, q.name, "", false, func(o runtime.Object, m metav1.Object) (runtime.Object, error) {
+			p := o.(*corev1.Pod)
+			if p.Spec.NodeName != "" {
+				return nil, apierrors.NewConflict(q.resource.gr(), q.name, fmt.Errorf("pod is already assigned to node %q", p.Spec.NodeName))
+			}
+			p.Spec.NodeName = b.Target.Name
+			setCondition(&p.Status, corev1.PodCondition{Type: corev1.PodScheduled, Status: corev1.ConditionTrue, LastTransitionTime: metav1.Now()})
+			return p, nil
+		})
+		return success(), err
+	case q.sub == "token":
+		t := &authnv1.TokenRequest{}
+		if err := into(r, t); err != nil {
+			return nil, err
+		}
+		if _, _, _, err := s.load(ctx, q.resource, q.ns, q.name); err != nil {
+			return nil, err
+		}
+		life := time.Hour
+		if e := t.Spec.ExpirationSeconds; e != nil && *e >= 600 {
+			life = time.Duration(*e) * time.Second
+		}
+		tok, end, err := s.tokens.sign(q.ns, q.name, life)
+		t.Status = authnv1.TokenRequestStatus{Token: tok, ExpirationTimestamp: metav1.NewTime(end)}
+		return t, err
+	case q.resource.plural == "subjectaccessreviews":
+		v := &authzv1.SubjectAccessReview{}
+		if err := into(r, v); err != nil {
+			return nil, err
+		}
+		v.Status.Allowed = s.review(user{v.Spec.User, v.Spec.Groups}, v.Spec.ResourceAttributes)
+		return v, nil
+	case q.resource.plural == "selfsubjectaccessreviews":
+		v := &authzv1.SelfSubjectAccessReview{}
+		if err := into(r, v); err != nil {
+			return nil, err
+		}
+		v.Status.Allowed = s.review(u, v.Spec.ResourceAttributes)
+		return v, nil
+	case q.resource.plural == "selfsubjectreviews":
+		v := &authnv1.SelfSubjectReview{TypeMeta: metav1.TypeMeta{Kind: "SelfSubjectReview", APIVersion: "authentication.k8s.io/v1"}}
+		v.Status.UserInfo = authnv1.UserInfo{Username: u.name, Groups: u.groups}
+		return v, nil
+	case q.resource.plural == "tokenreviews":
+		v := &authnv1.TokenReview{}
+		if err := into(r, v); err != nil {
+			return nil, err
+		}
+		who, err := s.tokens.verify(v.Spec.Token)
+		if v.Status.Authenticated = err == nil; err == nil {
+			v.Status.User = authnv1.UserInfo{Username: who.name, Groups: who.groups}
+		}
+		return v, nil
+	}
+	return nil, apierrors.NewMethodNotSupported(q.resource.gr(), "create "+q.sub)
+}
+
+func (s *server) review(u user, a *authzv1.ResourceAttributes) bool {
+	if a == nil {
+		return u.in("system:masters")
+	}
+	return s.allowed(u, access{a.Verb, a.Group, a.Resource, a.Subresource, a.Namespace, a.Name})
+}
+
+func setCondition(st *corev1.PodStatus, c corev1.PodCondition) {
+	for i := range st.Conditions {
+		if st.Conditions[i].Type == c.Type {
+			st.Conditions[i] = c
+			return
+		}
+	}
+	st.Conditions = append(st.Conditions, c)
+}
+
+// evict deletes a pod if every disruption budget over it has room.
+func (s *server) evict(ctx context.Context, q *request, e *policyv1.Eviction) (runtime.Object, error) {
+	d := &metav1.DeleteOptions{}
+	if e.DeleteOptions != nil {
+		d = e.DeleteOptions
+	}
+	o, m, _, err := s.load(ctx, q.resource, q.ns, q.name)
+	if err != nil {
+		return nil, err
+	}
+	p := o.(*corev1.Pod)
+	dry := q.dry() || len(d.DryRun) > 0
+	if p.Status.Phase == corev1.PodSucceeded || p.Status.Phase == corev1.PodFailed || p.DeletionTimestamp != nil {
+		_, err := s.removeOne(ctx, q.resource, q.ns, q.name, d, dry)
+		return success(), err
+	}
+	budgets := findResource("policy", "v1", "poddisruptionbudgets")
+	kvs, _, err := s.rangeOf(ctx, budgets.prefix(q.ns))
+	if err != nil {
+		return nil, err
+	}
+	var over []string
+	for _, kv := range kvs {
+		bo, bm, err := decodeStored(budgets, kv.Value, kv.ModRevision)
+		if err != nil {
+			return nil, err
+		}
+		sel, err := metav1.LabelSelectorAsSelector(bo.(*policyv1.PodDisruptionBudget).Spec.Selector)
+		if err == nil && sel.Matches(labels.Set(m.GetLabels())) {
+			over = append(over, bm.GetName())
+		}
+	}
+	if len(over) > 1 {
+		return nil, apierrors.NewInternalError(fmt.Errorf("this pod has more than one PodDisruptionBudget, which the eviction subresource does not support"))
+	}
+	for _, name := range over {
+		_, err := s.change(ctx, budgets, q.ns, name, "", dry, func(o runtime.Object, _ metav1.Object) (runtime.Object, error) {
+			b := o.(*policyv1.PodDisruptionBudget)
+			if b.Status.ObservedGeneration < b.Generation {
+				return nil, apierrors.NewTooManyRequests("the disruption budget "+name+" is still being processed by the server", 1)
+			}
+			if b.Status.DisruptionsAllowed < 1 {
+				return nil, apierrors.NewTooManyRequests(fmt.Sprintf("Cannot evict pod as it would violate the pod's disruption budget %s: it needs %d healthy pods and has %d", name, b.Status.DesiredHealthy, b.Status.CurrentHealthy), 0)
+			}
+			b.Status.DisruptionsAllowed--
+			if b.Status.DisruptedPods == nil {
+				b.Status.DisruptedPods = map[string]metav1.Time{}
+			}
+			b.Status.DisruptedPods[q.name] = metav1.Now()
+			return b, nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	_, err = s.removeOne(ctx, q.resource, q.ns, q.name, d, dry)
+	return success(), err
+}
+
+func scaleOf(o runtime.Object) (*autoscalingv1.Scale, *int32) {
+	var rep **int32
+	var have int32
+	var m metav1.ObjectMeta
+	switch o := o.(type) {
+	case *appsv1.Deployment:
+		rep, have, m = &o.Spec.Replicas, o.Status.Replicas, o.ObjectMeta
+	case *appsv1.ReplicaSet:
+		rep, have, m = &o.Spec.Replicas, o.Status.Replicas, o.ObjectMeta
+	default:
+		return nil, nil
+	}
+	orDefault(rep, 1)
+	return &autoscalingv1.Scale{TypeMeta: metav1.TypeMeta{Kind: "Scale", APIVersion: "autoscaling/v1"},
+		ObjectMeta: metav1.ObjectMeta{Name: m.Name, Namespace: m.Namespace, UID: m.UID, ResourceVersion: m.ResourceVersion, CreationTimestamp: m.CreationTimestamp},
+		Spec:       autoscalingv1.ScaleSpec{Replicas: **rep}, Status: autoscalingv1.ScaleStatus{Replicas: have}}, *rep
+}
+
+func (s *server) getScale(ctx context.Context, q *request) (runtime.Object, error) {
+	o, _, _, err := s.load(ctx, q.resource, q.ns, q.name)
+	if err != nil {
+		return nil, err
+	}
+	sc, _ := scaleOf(o)
+	return sc, nil
+}
+
+func (s *server) putScale(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
+	var sc autoscalingv1.Scale
+	if err := into(r, &sc); err != nil {
+		return nil, err
+	}
+	o, err := s.change(ctx, q.resource, q.ns, q.name, sc.ResourceVersion, q.dry(), func(o runtime.Object, m metav1.Object) (runtime.Object, error) {
+		_, rep := scaleOf(o)
+		*rep = sc.Spec.Replicas
+		m.SetGeneration(m.GetGeneration() + 1)
+		return o, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out, _ := scaleOf(o)
+	return out, nil
+}
+
+// podLog fetches a container's log from the kubelet that has it.
+func (s *server) podLog(w http.ResponseWriter, r *http.Request, q *request) {
+	o, _, _, err := s.load(r.Context(), q.resource, q.ns, q.name)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	p := o.(*corev1.Pod)
+	if p.Spec.NodeName == "" {
+		fail(w, apierrors.NewBadRequest("the pod is not on a node yet"))
+		return
+	}
+	no, _, _, err := s.load(r.Context(), findResource("", "v1", "nodes"), "", p.Spec.NodeName)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	addr := ""
+	for _, a := range no.(*corev1.Node).Status.Addresses {
+		if a.Type == corev1.NodeInternalIP {
+			addr = a.Address
+		}
+	}
+	c := q.query.Get("container")
+	if c == "" {
+		c = p.Spec.Containers[0].Name
+	}
+	port := fmt.Sprint(no.(*corev1.Node).Status.DaemonEndpoints.KubeletEndpoint.Port)
+	target := url.URL{Scheme: "https", Host: net.JoinHostPort(addr, port), Path: fmt.Sprintf("/containerLogs/%s/%s/%s", q.ns, q.name, c), RawQuery: r.URL.RawQuery}
+	req, err := http.NewRequestWithContext(r.Context(), http.MethodGet, target.String(), nil)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	resp, err := s.kubelets.Do(req)
+	if err != nil {
+		fail(w, apierrors.NewInternalError(err))
+		return
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		b, _ := io.ReadAll(io.LimitReader(resp.Body, 1000))
+		fail(w, apierrors.NewInternalError(fmt.Errorf("kubelet of %s: %s: %s", p.Spec.NodeName, resp.Status, b)))
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain")
+	buf := make([]byte, 4096)
+	for {
+		n, err := resp.Body.Read(buf)
+		w.Write(buf[:n])
+		if f, ok := w.(http.Flusher); ok {
+			f.Flush()
+		}
+		if err != nil {
+			return
+		}
+	}
+}

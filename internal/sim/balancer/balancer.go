@@ -1,0 +1,379 @@
+// Package balancer is the stand-in of HAProxy: a TCP proxy with health checks
+// that reads the part of HAProxy's configuration language that is rendered for
+// it, and refuses the rest.
+package balancer
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/spf13/pflag"
+
+	"verbund/internal/sim/apiserver"
+	"verbund/internal/sim/host"
+)
+
+type server struct {
+	name, addr string
+	weight     int
+	up         atomic.Bool
+	cancel     context.CancelFunc
+}
+
+type backend struct {
+	name, path      string
+	tls             bool
+	ca, verifyHost  string
+	checkPort       string
+	inter           time.Duration
+	fall, rise      int
+	servers         []*server
+	pool            *x509.CertPool
+	next            atomic.Uint64
+	connect, checkT time.Duration
+	retries         int
+}
+
+type frontend struct{ name, bind, backend string }
+
+type config struct {
+	fronts   map[string]*frontend
+	backends map[string]*backend
+}
+
+// parse reads the configuration; an unknown keyword is an error with its line.
+func parse(text string, file string) (*config, error) {
+	c := &config{fronts: map[string]*frontend{}, backends: map[string]*backend{}}
+	connect, checkT, retries := 5*time.Second, 2*time.Second, 3
+	var f *frontend
+	var b *backend
+	section := ""
+	n := 0
+	for line := range strings.Lines(text) {
+		n++
+		line, _, _ = strings.Cut(line, "#")
+		w := strings.Fields(line)
+		if len(w) == 0 {
+			continue
+		}
+		bad := fmt.Errorf("%s:%d: %q is not known here", file, n, strings.TrimSpace(line))
+		arg := func(i int) string {
+			if i < len(w) {
+				return w[i]
+			}
+			return ""
+		}
+		var err error
+		switch w[0] {
+		case "global", "defaults":
+			section = w[0]
+			continue
+		case "frontend":
+			section, f = w[0], &frontend{name: arg(1)}
+			c.fronts[f.name] = f
+			continue
+		case "backend":
+			section, b = w[0], &backend{name: arg(1), inter: 2 * time.Second, fall: 3, rise: 2}
+			c.backends[b.name] = b
+			continue
+		}
+		switch section + " " + w[0] {
+		case "global maxconn", "defaults mode", "defaults option", "backend balance", "backend http-check":
+		case "defaults retries":
+			retries, err = strconv.Atoi(arg(1))
+		case "defaults timeout":
+			var d time.Duration
+			if d, err = time.ParseDuration(arg(2)); arg(1) == "connect" {
+				connect = d
+			} else if arg(1) == "check" {
+				checkT = d
+			}
+		case "frontend bind":
+			f.bind = arg(1)
+		case "frontend default_backend":
+			f.backend = arg(1)
+		case "backend option":
+			if b.path = arg(3); arg(1) != "httpchk" {
+				return nil, bad
+			}
+		case "backend default-server":
+			err = b.options(w[1:], nil)
+		case "backend server":
+			s := &server{name: arg(1), addr: arg(2), weight: 1}
+			b.servers = append(b.servers, s)
+			err = b.options(w[min(3, len(w)):], s)
+		default:
+			return nil, bad
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s:%d: %w", file, n, err)
+		}
+	}
+	for _, b := range c.backends {
+		b.connect, b.checkT, b.retries = connect, checkT, retries
+	}
+	for _, f := range c.fronts {
+		if c.backends[f.backend] == nil || f.bind == "" {
+			return nil, fmt.Errorf("%s: frontend %s has no bind or no backend", file, f.name)
+		}
+	}
+	return c, nil
+}
+
+func (b *backend) options(w []string, s *server) error {
+	for i := 0; i < len(w); i++ {
+		val := ""
+		if i+1 < len(w) {
+			val = w[i+1]
+		}
+		var err error
+		switch w[i] {
+		case "check":
+			continue
+		case "check-ssl":
+			b.tls = true
+			continue
+		case "verify":
+		case "ca-file":
+			b.ca = val
+		case "verifyhost":
+			b.verifyHost = val
+		case "port":
+			b.checkPort = val
+		case "inter":
+			b.inter, err = time.ParseDuration(val)
+		case "fall":
+			b.fall, err = strconv.Atoi(val)
+		case "rise":
+			b.rise, err = strconv.Atoi(val)
+		case "weight":
+			if s == nil {
+				return fmt.Errorf("weight belongs to a server")
+			}
+			s.weight, err = strconv.Atoi(val)
+		default:
+			return fmt.Errorf("option %q is not known here", w[i])
+		}
+		if err != nil {
+			return err
+		}
+		i++
+	}
+	return nil
+}
+
+type proxy struct {
+	e   *host.Env
+	mu  sync.Mutex
+	cfg *config
+	ls  map[string]net.Listener // by bind
+	wg  sync.WaitGroup
+}
+
+// Run is the stand-in.
+func Run(ctx context.Context, e *host.Env) error {
+	fs := pflag.NewFlagSet("haproxy", pflag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	// Its own options are single letters that may stand together.
+	file := fs.StringP("file", "f", "", "")
+	fs.BoolP("worker", "W", false, "")
+	fs.BoolP("systemd", "s", false, "")
+	if err := fs.Parse(e.Args); err != nil {
+		return &host.ExitError{Code: 1, Err: err}
+	}
+	p := &proxy{e: e, ls: map[string]net.Listener{}}
+	defer p.wg.Wait()
+	if err := p.load(ctx, *file); err != nil {
+		return &host.ExitError{Code: 1, Err: err}
+	}
+	defer p.close()
+	e.Ready()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-e.Reload:
+			if err := p.load(ctx, *file); err != nil {
+				e.Logf("reload refused, the old configuration stays: %v", err)
+			} else {
+				e.Logf("configuration reloaded")
+			}
+		}
+	}
+}
+
+func (p *proxy) close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, l := range p.ls {
+		l.Close()
+	}
+	for _, b := range p.cfg.backends {
+		for _, s := range b.servers {
+			s.cancel()
+		}
+	}
+}
+
+// load takes up the configuration; connections that there are live on.
+func (p *proxy) load(ctx context.Context, file string) error {
+	text, err := p.e.Host.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	c, err := parse(string(text), file)
+	if err != nil {
+		return err
+	}
+	for _, b := range c.backends {
+		if b.ca != "" {
+			if b.pool, err = apiserver.Pool(p.e.Host, b.ca); err != nil {
+				return err
+			}
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	want := map[string]bool{}
+	for _, f := range c.fronts {
+		want[f.bind] = true
+		if p.ls[f.bind] != nil {
+			continue
+		}
+		l, err := p.e.Host.Listen(f.bind)
+		if err != nil {
+			return err
+		}
+		p.ls[f.bind] = l
+		go p.accept(l, f.bind)
+	}
+	for bind, l := range p.ls {
+		if !want[bind] {
+			l.Close()
+			delete(p.ls, bind)
+		}
+	}
+	old := p.cfg
+	p.cfg = c
+	for name, b := range c.backends {
+		for _, s := range b.servers {
+			sctx, cancel := context.WithCancel(ctx)
+			s.cancel = cancel
+			// What was known to be up is still so.
+			if old != nil && old.backends[name] != nil {
+				for _, o := range old.backends[name].servers {
+					if o.name == s.name && o.addr == s.addr {
+						s.up.Store(o.up.Load())
+					}
+				}
+			}
+			p.wg.Go(func() { p.check(sctx, b, s) })
+		}
+	}
+	if old != nil {
+		for _, b := range old.backends {
+			for _, s := range b.servers {
+				s.cancel()
+			}
+		}
+	}
+	return nil
+}
+
+// check asks a server for its health until ctx ends.
+func (p *proxy) check(ctx context.Context, b *backend, s *server) {
+	addr, scheme := s.addr, "http"
+	if b.checkPort != "" {
+		h, _, _ := net.SplitHostPort(s.addr)
+		addr = net.JoinHostPort(h, b.checkPort)
+	}
+	tr := &http.Transport{DisableKeepAlives: true, DialContext: p.e.Host.Dial}
+	if b.tls {
+		scheme = "https"
+		tr.TLSClientConfig = &tls.Config{RootCAs: b.pool, ServerName: b.verifyHost}
+	}
+	c := &http.Client{Transport: tr, Timeout: b.checkT}
+	good, bad := 0, 0
+	tick := time.NewTicker(b.inter)
+	defer tick.Stop()
+	for {
+		ok := false
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, scheme+"://"+addr+b.path, nil)
+		if err == nil {
+			if resp, err := c.Do(req); err == nil {
+				resp.Body.Close()
+				ok = resp.StatusCode == http.StatusOK
+			}
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		if ok {
+			good, bad = good+1, 0
+		} else {
+			good, bad = 0, bad+1
+		}
+		if up := s.up.Load(); !up && good >= b.rise || up && bad >= b.fall {
+			s.up.Store(!up)
+			p.e.Logf("%s/%s is %s", b.name, s.name, map[bool]string{true: "down", false: "up"}[up])
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (p *proxy) accept(l net.Listener, bind string) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go p.forward(c, bind)
+	}
+}
+
+func (p *proxy) forward(c net.Conn, bind string) {
+	p.mu.Lock()
+	var b *backend
+	for f := range maps.Values(p.cfg.fronts) {
+		if f.bind == bind {
+			b = p.cfg.backends[f.backend]
+		}
+	}
+	p.mu.Unlock()
+	if b == nil {
+		c.Close()
+		return
+	}
+	var able []*server
+	for _, s := range b.servers {
+		if s.up.Load() && s.weight > 0 {
+			able = append(able, s)
+		}
+	}
+	for try := 0; try <= b.retries && len(able) > 0; try++ {
+		s := able[int(b.next.Add(1))%len(able)]
+		ctx, cancel := context.WithTimeout(context.Background(), b.connect)
+		to, err := p.e.Host.Dial(ctx, "tcp", s.addr)
+		cancel()
+		if err == nil {
+			host.Splice(c, to)
+			return
+		}
+	}
+	c.Close()
+}

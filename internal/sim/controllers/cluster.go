@@ -1,0 +1,306 @@
+package controllers
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	appsv1 "k8s.io/api/apps/v1"
+	coordv1 "k8s.io/api/coordination/v1"
+	corev1 "k8s.io/api/core/v1"
+	discoveryv1 "k8s.io/api/discovery/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/labels"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/apimachinery/pkg/util/intstr"
+
+	"verbund/internal/sim/kubeclient"
+)
+
+// nodeRanges gives every node 256 addresses of the pods' range.
+func (s *state) nodeRanges(ctx context.Context) error {
+	taken := map[string]bool{}
+	nodes := All[*corev1.Node](s.nodes)
+	for _, n := range nodes {
+		taken[n.Spec.PodCIDR] = true
+	}
+	base := binary.BigEndian.Uint32(s.cidr.Addr().AsSlice())
+	next := uint32(0)
+	for _, n := range nodes {
+		if n.Spec.PodCIDR != "" {
+			continue
+		}
+		for {
+			var b [4]byte
+			binary.BigEndian.PutUint32(b[:], base+next<<8)
+			r := netip.PrefixFrom(netip.AddrFrom4(b), 24)
+			if next++; !s.cidr.Contains(r.Addr()) {
+				return fmt.Errorf("no range left for node %s in %s", n.Name, s.cidr)
+			}
+			if !taken[r.String()] {
+				n.Spec.PodCIDR, n.Spec.PodCIDRs = r.String(), []string{r.String()}
+				break
+			}
+		}
+		taken[n.Spec.PodCIDR] = true
+		if _, err := s.c.CoreV1().Nodes().Update(ctx, n, metav1.UpdateOptions{}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// nodeLife marks nodes whose lease is not renewed, taints those that are not
+// ready, and takes their pods out of service.
+func (s *state) nodeLife(ctx context.Context) error {
+	leases := map[string]*coordv1.Lease{}
+	for _, l := range All[*coordv1.Lease](s.leases) {
+		if l.Namespace == "kube-node-lease" {
+			leases[l.Name] = l
+		}
+	}
+	var errs []error
+	for _, n := range All[*corev1.Node](s.nodes) {
+		ready := corev1.ConditionUnknown
+		var rc *corev1.NodeCondition
+		for i := range n.Status.Conditions {
+			if n.Status.Conditions[i].Type == corev1.NodeReady {
+				rc = &n.Status.Conditions[i]
+				ready = rc.Status
+			}
+		}
+		l := leases[n.Name]
+		if rc != nil && l != nil && kubeclient.LeaseAge(l) > s.grace && rc.Status != corev1.ConditionUnknown {
+			rc.Status, rc.Reason, rc.Message, rc.LastTransitionTime = corev1.ConditionUnknown, "NodeStatusUnknown", "Kubelet stopped posting node status.", metav1.Now()
+			if _, err := s.c.CoreV1().Nodes().UpdateStatus(ctx, n, metav1.UpdateOptions{}); err != nil {
+				errs = append(errs, ignoreGone(err))
+				continue
+			}
+			ready = corev1.ConditionUnknown
+			errs = append(errs, s.unready(ctx, n.Name))
+		}
+		key := map[corev1.ConditionStatus]string{corev1.ConditionFalse: corev1.TaintNodeNotReady, corev1.ConditionUnknown: corev1.TaintNodeUnreachable}[ready]
+		var want []corev1.Taint
+		for _, t := range n.Spec.Taints {
+			if t.Key != corev1.TaintNodeNotReady && t.Key != corev1.TaintNodeUnreachable && t.Key != corev1.TaintNodeUnschedulable {
+				want = append(want, t)
+			}
+		}
+		if key != "" {
+			want = append(want, corev1.Taint{Key: key, Effect: corev1.TaintEffectNoSchedule}, corev1.Taint{Key: key, Effect: corev1.TaintEffectNoExecute})
+		}
+		if n.Spec.Unschedulable {
+			want = append(want, corev1.Taint{Key: corev1.TaintNodeUnschedulable, Effect: corev1.TaintEffectNoSchedule})
+		}
+		if !slices.EqualFunc(want, n.Spec.Taints, func(a, b corev1.Taint) bool { return a.Key == b.Key && a.Value == b.Value && a.Effect == b.Effect }) {
+			n.Spec.Taints = want
+			_, err := s.c.CoreV1().Nodes().Update(ctx, n, metav1.UpdateOptions{})
+			errs = append(errs, ignoreGone(err))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// unready takes the pods of a silent node out of service.
+func (s *state) unready(ctx context.Context, node string) error {
+	for _, p := range All[*corev1.Pod](s.pods) {
+		if p.Spec.NodeName != node || !podReady(p) {
+			continue
+		}
+		for i := range p.Status.Conditions {
+			if c := &p.Status.Conditions[i]; c.Type == corev1.PodReady {
+				c.Status, c.Reason = corev1.ConditionFalse, "NodeNotReady"
+			}
+		}
+		if _, err := s.c.CoreV1().Pods(p.Namespace).UpdateStatus(ctx, p, metav1.UpdateOptions{}); ignoreGone(err) != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// syncSlices keeps, for every service with a selector, the endpoints that its
+// pods are.
+func (s *state) syncSlices(ctx context.Context) error {
+	pods := All[*corev1.Pod](s.pods)
+	have := map[string]*discoveryv1.EndpointSlice{}
+	for _, sl := range All[*discoveryv1.EndpointSlice](s.slices) {
+		have[sl.Namespace+"/"+sl.Labels[discoveryv1.LabelServiceName]] = sl
+	}
+	for _, svc := range All[*corev1.Service](s.services) {
+		if len(svc.Spec.Selector) == 0 || svc.DeletionTimestamp != nil {
+			continue
+		}
+		want := &discoveryv1.EndpointSlice{
+			ObjectMeta: metav1.ObjectMeta{GenerateName: svc.Name + "-", Namespace: svc.Namespace, Labels: map[string]string{discoveryv1.LabelServiceName: svc.Name, discoveryv1.LabelManagedBy: "endpointslice-controller.k8s.io"},
+				OwnerReferences: []metav1.OwnerReference{*metav1.NewControllerRef(svc, schema.GroupVersionKind{Version: "v1", Kind: "Service"})}},
+			AddressType: discoveryv1.AddressTypeIPv4, Endpoints: []discoveryv1.Endpoint{},
+		}
+		sel := labels.SelectorFromSet(svc.Spec.Selector)
+		var first *corev1.Pod
+		for _, p := range pods {
+			if p.Namespace != svc.Namespace || p.Status.PodIP == "" || podOver(p) || !sel.Matches(labels.Set(p.Labels)) {
+				continue
+			}
+			if first == nil {
+				first = p
+			}
+			ready, terminating, node := podReady(p), p.DeletionTimestamp != nil, p.Spec.NodeName
+			serving := slices.ContainsFunc(p.Status.Conditions, func(c corev1.PodCondition) bool { return c.Type == corev1.PodReady && c.Status == corev1.ConditionTrue })
+			want.Endpoints = append(want.Endpoints, discoveryv1.Endpoint{Addresses: []string{p.Status.PodIP}, NodeName: &node,
+				Conditions: discoveryv1.EndpointConditions{Ready: &ready, Serving: &serving, Terminating: &terminating},
+				TargetRef:  &corev1.ObjectReference{Kind: "Pod", Namespace: p.Namespace, Name: p.Name, UID: p.UID}})
+		}
+		slices.SortFunc(want.Endpoints, func(a, b discoveryv1.Endpoint) int { return strings.Compare(a.Addresses[0], b.Addresses[0]) })
+		for _, sp := range svc.Spec.Ports {
+			name, proto, port := sp.Name, sp.Protocol, sp.TargetPort.IntVal
+			if sp.TargetPort.Type == intstr.String && first != nil {
+				for _, c := range first.Spec.Containers {
+					for _, cp := range c.Ports {
+						if cp.Name == sp.TargetPort.StrVal {
+							port = cp.ContainerPort
+						}
+					}
+				}
+			}
+			want.Ports = append(want.Ports, discoveryv1.EndpointPort{Name: &name, Protocol: &proto, Port: &port})
+		}
+		old := have[svc.Namespace+"/"+svc.Name]
+		switch {
+		case old == nil:
+			made, err := s.c.DiscoveryV1().EndpointSlices(svc.Namespace).Create(ctx, want, metav1.CreateOptions{})
+			if err != nil {
+				return err
+			}
+			s.seen(ctx, s.slices, made)
+		case !sameJSON(old.Endpoints, want.Endpoints) || !sameJSON(old.Ports, want.Ports):
+			old.Endpoints, old.Ports = want.Endpoints, want.Ports
+			if _, err := s.c.DiscoveryV1().EndpointSlices(svc.Namespace).Update(ctx, old, metav1.UpdateOptions{}); ignoreGone(err) != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// collect removes what has lost its owner, and pods whose node is gone.
+func (s *state) collect(ctx context.Context) error {
+	uids := map[types.UID]bool{}
+	for _, o := range All[*appsv1.Deployment](s.deployments) {
+		uids[o.UID] = true
+	}
+	sets, daemons, svcs := All[*appsv1.ReplicaSet](s.sets), All[*appsv1.DaemonSet](s.daemons), All[*corev1.Service](s.services)
+	for _, o := range sets {
+		uids[o.UID] = true
+	}
+	for _, o := range daemons {
+		uids[o.UID] = true
+	}
+	for _, o := range svcs {
+		uids[o.UID] = true
+	}
+	nodes := map[string]bool{}
+	for _, n := range All[*corev1.Node](s.nodes) {
+		nodes[n.Name] = true
+	}
+	known := []string{"Deployment", "ReplicaSet", "DaemonSet", "Service"}
+	orphan := func(o metav1.Object) bool {
+		r := metav1.GetControllerOf(o)
+		return r != nil && slices.Contains(known, r.Kind) && !uids[r.UID]
+	}
+	now := metav1.DeleteOptions{GracePeriodSeconds: new(int64)}
+	var errs []error
+	for _, o := range sets {
+		// A cache may be behind: ask before removing.
+		if orphan(o) && s.gone(ctx, o) {
+			errs = append(errs, ignoreGone(s.c.AppsV1().ReplicaSets(o.Namespace).Delete(ctx, o.Name, metav1.DeleteOptions{})))
+		}
+	}
+	for _, p := range All[*corev1.Pod](s.pods) {
+		switch {
+		case p.Spec.NodeName != "" && !nodes[p.Spec.NodeName]:
+			if _, err := s.c.CoreV1().Nodes().Get(ctx, p.Spec.NodeName, metav1.GetOptions{}); apierrors.IsNotFound(err) {
+				errs = append(errs, ignoreGone(s.c.CoreV1().Pods(p.Namespace).Delete(ctx, p.Name, now)))
+			}
+		case p.DeletionTimestamp == nil && orphan(p) && s.gone(ctx, p):
+			errs = append(errs, ignoreGone(s.c.CoreV1().Pods(p.Namespace).Delete(ctx, p.Name, metav1.DeleteOptions{})))
+		}
+	}
+	for _, o := range All[*discoveryv1.EndpointSlice](s.slices) {
+		if orphan(o) && s.gone(ctx, o) {
+			errs = append(errs, ignoreGone(s.c.DiscoveryV1().EndpointSlices(o.Namespace).Delete(ctx, o.Name, metav1.DeleteOptions{})))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// gone asks the server whether an object's owner really is not there.
+func (s *state) gone(ctx context.Context, o metav1.Object) bool {
+	r := metav1.GetControllerOf(o)
+	var got metav1.Object
+	var err error
+	switch r.Kind {
+	case "Deployment":
+		got, err = s.c.AppsV1().Deployments(o.GetNamespace()).Get(ctx, r.Name, metav1.GetOptions{})
+	case "ReplicaSet":
+		got, err = s.c.AppsV1().ReplicaSets(o.GetNamespace()).Get(ctx, r.Name, metav1.GetOptions{})
+	case "DaemonSet":
+		got, err = s.c.AppsV1().DaemonSets(o.GetNamespace()).Get(ctx, r.Name, metav1.GetOptions{})
+	default:
+		got, err = s.c.CoreV1().Services(o.GetNamespace()).Get(ctx, r.Name, metav1.GetOptions{})
+	}
+	return apierrors.IsNotFound(err) || err == nil && got.GetUID() != r.UID
+}
+
+// syncNamespaces gives every namespace its default account, and empties those
+// that are being deleted.
+func (s *state) syncNamespaces(ctx context.Context) error {
+	accounts := map[string]bool{}
+	for _, a := range s.accounts.GetStore().List() {
+		m := a.(*corev1.ServiceAccount)
+		accounts[m.Namespace+"/"+m.Name] = true
+	}
+	var errs []error
+	for _, ns := range All[*corev1.Namespace](s.namespaces) {
+		if ns.DeletionTimestamp == nil {
+			if !accounts[ns.Name+"/default"] {
+				_, err := s.c.CoreV1().ServiceAccounts(ns.Name).Create(ctx, &corev1.ServiceAccount{ObjectMeta: metav1.ObjectMeta{Name: "default"}}, metav1.CreateOptions{})
+				if err != nil && !apierrors.IsAlreadyExists(err) {
+					errs = append(errs, err)
+				}
+			}
+			continue
+		}
+		errs = append(errs, s.empty(ctx, ns))
+	}
+	return errors.Join(errs...)
+}
+
+func (s *state) empty(ctx context.Context, ns *corev1.Namespace) error {
+	d, l := metav1.DeleteOptions{}, metav1.ListOptions{}
+	n := ns.Name
+	err := errors.Join(
+		s.c.AppsV1().Deployments(n).DeleteCollection(ctx, d, l), s.c.AppsV1().DaemonSets(n).DeleteCollection(ctx, d, l), s.c.AppsV1().ReplicaSets(n).DeleteCollection(ctx, d, l),
+		s.c.CoreV1().Pods(n).DeleteCollection(ctx, d, l), s.c.PolicyV1().PodDisruptionBudgets(n).DeleteCollection(ctx, d, l), s.c.DiscoveryV1().EndpointSlices(n).DeleteCollection(ctx, d, l),
+		s.c.CoreV1().ConfigMaps(n).DeleteCollection(ctx, d, l), s.c.CoreV1().Secrets(n).DeleteCollection(ctx, d, l), s.c.CoreV1().ServiceAccounts(n).DeleteCollection(ctx, d, l))
+	svcs, lerr := s.c.CoreV1().Services(n).List(ctx, l)
+	if err = errors.Join(err, lerr); err != nil {
+		return err
+	}
+	for _, svc := range svcs.Items {
+		err = errors.Join(err, ignoreGone(s.c.CoreV1().Services(n).Delete(ctx, svc.Name, d)))
+	}
+	pods, lerr := s.c.CoreV1().Pods(n).List(ctx, l)
+	if err = errors.Join(err, lerr); err != nil || len(pods.Items) > 0 {
+		return err
+	}
+	ns.Finalizers = nil
+	_, err = s.c.CoreV1().Namespaces().Update(ctx, ns, metav1.UpdateOptions{})
+	return ignoreGone(err)
+}

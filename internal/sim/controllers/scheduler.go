@@ -1,0 +1,168 @@
+package controllers
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"time"
+
+	"github.com/spf13/pflag"
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/labels"
+	"k8s.io/client-go/informers"
+	"k8s.io/client-go/tools/cache"
+	schedv1 "k8s.io/kube-scheduler/config/v1"
+
+	"verbund/internal/sim/host"
+	"verbund/internal/sim/kubeclient"
+)
+
+// Scheduler is the scheduler's stand-in.
+func Scheduler(ctx context.Context, e *host.Env) error {
+	fs := pflag.NewFlagSet("kube-scheduler", pflag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	config := fs.String("config", "", "")
+	authn := fs.String("authentication-kubeconfig", "", "")
+	authz := fs.String("authorization-kubeconfig", "", "")
+	bind := fs.String("bind-address", "0.0.0.0", "")
+	port := fs.Int("secure-port", 10259, "")
+	if err := fs.Parse(e.Args); err != nil {
+		return &host.ExitError{Code: 2, Err: err}
+	}
+	for _, f := range []string{*authn, *authz} {
+		if _, err := e.Host.ReadFile(f); err != nil {
+			return err
+		}
+	}
+	var cfg schedv1.KubeSchedulerConfiguration
+	if err := kubeclient.StrictYAML(e.Host, *config, &cfg); err != nil {
+		return err
+	}
+	c, err := kubeclient.Client(e.Host, cfg.ClientConnection.Kubeconfig)
+	if err != nil {
+		return err
+	}
+	if err := kubeclient.Healthz(ctx, e, net.JoinHostPort(*bind, fmt.Sprint(*port)), true, func() error { return nil }); err != nil {
+		return err
+	}
+	e.Ready()
+	le := cfg.LeaderElection
+	return kubeclient.Lead(ctx, e, c, "kube-scheduler", le.LeaseDuration.Duration, le.RenewDeadline.Duration, le.RetryPeriod.Duration, func(ctx context.Context) {
+		f := informers.NewSharedInformerFactory(c, 0)
+		s := &state{e: e, c: c, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer()}
+		poke := make(chan struct{}, 1)
+		s.nodes.AddEventHandler(Poker(poke))
+		s.pods.AddEventHandler(Poker(poke))
+		f.Start(ctx.Done())
+		if !cache.WaitForCacheSync(ctx.Done(), s.nodes.HasSynced, s.pods.HasSynced) {
+			return
+		}
+		assumed := map[string]string{} // pod key → node, until the cache shows it
+		tick := time.NewTicker(2 * time.Second)
+		defer tick.Stop()
+		for {
+			s.schedule(ctx, assumed)
+			select {
+			case <-ctx.Done():
+				f.Shutdown()
+				return
+			case <-poke:
+			case <-tick.C:
+			}
+		}
+	})
+}
+
+// schedule binds every waiting pod that fits somewhere.
+func (s *state) schedule(ctx context.Context, assumed map[string]string) {
+	pods := All[*corev1.Pod](s.pods)
+	on := map[string][]*corev1.Pod{}
+	waiting := []*corev1.Pod{}
+	live := map[string]bool{}
+	for _, p := range pods {
+		key := p.Namespace + "/" + p.Name + "/" + string(p.UID)
+		live[key] = true
+		if p.Spec.NodeName != "" {
+			delete(assumed, key)
+			if !podOver(p) {
+				on[p.Spec.NodeName] = append(on[p.Spec.NodeName], p)
+			}
+		} else if n, ok := assumed[key]; ok {
+			on[n] = append(on[n], p)
+		} else if p.DeletionTimestamp == nil {
+			waiting = append(waiting, p)
+		}
+	}
+	for k := range assumed {
+		if !live[k] {
+			delete(assumed, k)
+		}
+	}
+	nodes := All[*corev1.Node](s.nodes)
+	for _, p := range waiting {
+		best, score := "", 0
+		for _, n := range nodes {
+			if !fits(p, n, on[n.Name]) {
+				continue
+			}
+			// Few pods, and fewer still of the same owner.
+			sc := 1000 - len(on[n.Name])
+			owner := metav1.GetControllerOf(p)
+			for _, o := range on[n.Name] {
+				if r := metav1.GetControllerOf(o); r != nil && owner != nil && r.UID == owner.UID {
+					sc -= 100
+				}
+			}
+			if best == "" || sc > score || sc == score && n.Name < best {
+				best, score = n.Name, sc
+			}
+		}
+		if best == "" {
+			continue
+		}
+		b := &corev1.Binding{ObjectMeta: metav1.ObjectMeta{Name: p.Name, Namespace: p.Namespace}, Target: corev1.ObjectReference{Kind: "Node", Name: best}}
+		if err := s.c.CoreV1().Pods(p.Namespace).Bind(ctx, b, metav1.CreateOptions{}); err != nil {
+			if ctx.Err() == nil && ignoreGone(err) != nil {
+				s.e.Logf("binding %s to %s: %v", p.Name, best, err)
+			}
+			continue
+		}
+		assumed[p.Namespace+"/"+p.Name+"/"+string(p.UID)] = best
+		on[best] = append(on[best], p)
+	}
+}
+
+func fits(p *corev1.Pod, n *corev1.Node, there []*corev1.Pod) bool {
+	if n.Spec.Unschedulable || n.DeletionTimestamp != nil || !tolerated(p.Spec.Tolerations, n.Spec.Taints, false) || !labels.SelectorFromSet(p.Spec.NodeSelector).Matches(labels.Set(n.Labels)) {
+		return false
+	}
+	ready := false
+	for _, c := range n.Status.Conditions {
+		ready = ready || c.Type == corev1.NodeReady && c.Status == corev1.ConditionTrue
+	}
+	if !ready || int64(len(there)) >= n.Status.Allocatable.Pods().Value() {
+		return false
+	}
+	for _, what := range []corev1.ResourceName{corev1.ResourceCPU, corev1.ResourceMemory} {
+		used := requested(p, what)
+		for _, o := range there {
+			used += requested(o, what)
+		}
+		if have := n.Status.Allocatable[what]; used > have.MilliValue() {
+			return false
+		}
+	}
+	return true
+}
+
+// requested is what a pod asks for, in thousandths.
+func requested(p *corev1.Pod, what corev1.ResourceName) int64 {
+	var n int64
+	for _, c := range p.Spec.Containers {
+		q := c.Resources.Requests[what]
+		n += q.MilliValue()
+	}
+	return n
+}

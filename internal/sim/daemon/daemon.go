@@ -1,0 +1,578 @@
+// Package daemon is the process of a simulated site: its inventory, its
+// address block, its registry, and one child process a zone. It outlives the
+// command that started it and keeps its state in a folder.
+package daemon
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/creachadair/jrpc2"
+	"github.com/creachadair/jrpc2/channel"
+	"golang.org/x/crypto/ssh"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/sim/host"
+	"verbund/internal/sim/registry"
+	"verbund/internal/sim/zone"
+	"verbund/internal/site/protocol"
+)
+
+// The files of a site's folder.
+const (
+	SocketFile     = "socket"
+	CredentialFile = "credential"
+	stateFile      = "inventory.json"
+	pidFile        = "process"
+)
+
+// claimPort is held on the site's first address: whoever has it has the block.
+const claimPort = 5001
+
+type machine struct {
+	protocol.Machine
+	Wanted bool      `json:"wanted"` // power that it should have when the site starts
+	Spec   host.Spec `json:"spec"`
+}
+
+type zoneProc struct {
+	cmd    *exec.Cmd
+	stdin  io.Closer
+	client *jrpc2.Client
+	done   chan struct{}
+}
+
+type site struct {
+	folder     string
+	file       *declare.Site
+	credential string
+	ctx        context.Context
+	stop       context.CancelFunc
+	registry   *registry.Registry
+	child      []string // command line of a zone's process, without the zone
+
+	mu       sync.Mutex
+	machines map[string]*machine
+	zones    map[string]*zoneProc
+	booting  sync.WaitGroup
+}
+
+// ErrBlockTaken says that another site has the address block.
+var ErrBlockTaken = errors.New("address block taken")
+
+// Run serves a site until ctx ends or it is told to stop. ready is called when
+// it answers. child is the command line that starts a zone's process.
+func Run(ctx context.Context, folder string, file *declare.Site, child []string, ready func()) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	s := &site{folder: folder, file: file, ctx: ctx, stop: stop, child: child, machines: map[string]*machine{}, zones: map[string]*zoneProc{}}
+	claim, err := net.Listen("tcp", fmt.Sprintf("%s:%d", topology.SiteAddress(file.Addresses, 1), claimPort))
+	if err != nil {
+		return fmt.Errorf("%w: %s is used by another site on this computer; choose another block for addresses in %s.site.yaml (%v)", ErrBlockTaken, file.Addresses, file.Name, err)
+	}
+	defer claim.Close()
+	if s.registry, err = registry.New(versions.Shipped()); err != nil {
+		return err
+	}
+	rl, err := net.Listen("tcp", fmt.Sprintf("%s:%d", topology.SiteAddress(file.Addresses, 2), topology.RegistryPort))
+	if err != nil {
+		return fmt.Errorf("%w: registry: %v", ErrBlockTaken, err)
+	}
+	defer rl.Close()
+	go s.registry.Serve(rl)
+	if err := s.load(); err != nil {
+		return err
+	}
+	b, err := os.ReadFile(filepath.Join(folder, CredentialFile))
+	if err != nil {
+		return fmt.Errorf("credential of the site: %w", err)
+	}
+	s.credential = strings.TrimSpace(string(b))
+	l, closeSocket, err := listenSocket(folder)
+	if err != nil {
+		return err
+	}
+	defer closeSocket()
+	if err := os.WriteFile(filepath.Join(folder, pidFile), fmt.Appendf(nil, "%d\n", os.Getpid()), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(filepath.Join(folder, pidFile))
+	for _, m := range s.machines {
+		m.Power = protocol.PowerOff
+		if m.Wanted {
+			s.boot(m)
+		}
+	}
+	srv := &http.Server{Handler: s.routes(), BaseContext: func(net.Listener) context.Context { return ctx }}
+	go srv.Serve(l)
+	ready()
+	<-ctx.Done()
+	end, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	srv.Shutdown(end)
+	s.mu.Lock()
+	zs := s.zones
+	s.zones = map[string]*zoneProc{}
+	s.mu.Unlock()
+	for _, z := range zs {
+		z.stdin.Close()
+	}
+	for _, z := range zs {
+		<-z.done
+	}
+	s.booting.Wait()
+	return nil
+}
+
+// listenSocket opens the site's socket. Its path is reached through an open
+// folder, because a socket's path may not be longer than 107 bytes.
+func listenSocket(folder string) (net.Listener, func(), error) {
+	d, err := os.Open(folder)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := fmt.Sprintf("/proc/self/fd/%d/%s", d.Fd(), SocketFile)
+	os.Remove(p)
+	old := syscall.Umask(0o177)
+	l, err := net.Listen("unix", p)
+	syscall.Umask(old)
+	if err != nil {
+		d.Close()
+		return nil, nil, fmt.Errorf("socket of the site: %w", err)
+	}
+	return l, func() { l.Close(); d.Close() }, nil
+}
+
+func (s *site) load() error {
+	b, err := os.ReadFile(filepath.Join(s.folder, stateFile))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &s.machines)
+	}
+	if err != nil {
+		return fmt.Errorf("inventory of the site in %s: %w", s.folder, err)
+	}
+	return nil
+}
+
+// save writes the inventory; the caller holds the lock.
+func (s *site) save() error {
+	b, err := json.Marshal(s.machines)
+	if err != nil {
+		return err
+	}
+	p := filepath.Join(s.folder, stateFile)
+	return errors.Join(os.WriteFile(p+".new", b, 0o600), os.Rename(p+".new", p))
+}
+
+func (s *site) routes() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /inventory", func(w http.ResponseWriter, r *http.Request) { answer(w, s.inventory(), nil) })
+	mux.HandleFunc("PUT /machines/{name}", s.order)
+	mux.HandleFunc("DELETE /machines/{name}", s.remove)
+	mux.HandleFunc("POST /machines/{name}/power", s.power)
+	mux.HandleFunc("GET /machines/{name}/console", s.console)
+	mux.HandleFunc("POST /faults", s.fault)
+	mux.HandleFunc("POST /stop", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, true, nil)
+		s.stop()
+	})
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "Bearer "+s.credential {
+			answer(w, nil, &refusal{http.StatusUnauthorized, protocol.Refusal{What: "the site does not know this credential", Todo: "use the one in the site's folder"}})
+			return
+		}
+		mux.ServeHTTP(w, r)
+	})
+}
+
+type refusal struct {
+	status int
+	protocol.Refusal
+}
+
+func (r *refusal) Error() string { return r.What }
+
+func refuse(status int, todo, format string, args ...any) error {
+	return &refusal{status, protocol.Refusal{What: fmt.Sprintf(format, args...), Todo: todo}}
+}
+
+func answer(w http.ResponseWriter, v any, err error) {
+	w.Header().Set("Content-Type", "application/json")
+	if err != nil {
+		var r *refusal
+		if !errors.As(err, &r) {
+			r = &refusal{http.StatusInternalServerError, protocol.Refusal{What: err.Error(), Todo: "look at the site's log"}}
+		}
+		w.WriteHeader(r.status)
+		v = r.Refusal
+	}
+	json.NewEncoder(w).Encode(v)
+}
+
+func (s *site) inventory() protocol.Inventory {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	inv := protocol.Inventory{Site: s.file.Name, Process: os.Getpid(), Block: s.file.Addresses, Machines: []protocol.Machine{}}
+	for _, z := range s.file.Zones {
+		pz := protocol.Zone{Name: z.Name, Room: z.Machines, Used: s.used(z.Name)}
+		if p := s.zones[z.Name]; p != nil {
+			pz.Process = p.cmd.Process.Pid
+		}
+		inv.Zones = append(inv.Zones, pz)
+	}
+	for _, m := range s.machines {
+		inv.Machines = append(inv.Machines, m.Machine)
+	}
+	slices.SortFunc(inv.Machines, func(a, b protocol.Machine) int { return strings.Compare(a.Name, b.Name) })
+	return inv
+}
+
+func (s *site) used(zone string) int {
+	n := 0
+	for _, m := range s.machines {
+		if m.Zone == zone {
+			n++
+		}
+	}
+	return n
+}
+
+func (s *site) order(w http.ResponseWriter, r *http.Request) {
+	var o protocol.Order
+	if err := json.NewDecoder(r.Body).Decode(&o); err != nil {
+		answer(w, nil, refuse(http.StatusBadRequest, "send an order", "this is not an order: %v", err))
+		return
+	}
+	m, err := s.make(r.PathValue("name"), o)
+	if err != nil {
+		answer(w, nil, err)
+		return
+	}
+	answer(w, m, nil)
+}
+
+func (s *site) make(name string, o protocol.Order) (*protocol.Machine, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if m := s.machines[name]; m != nil {
+		if m.Cluster != o.Cluster {
+			return nil, refuse(http.StatusConflict, "choose another cluster name", "machine %s belongs to cluster %s", name, m.Cluster)
+		}
+		c := m.Machine
+		return &c, nil
+	}
+	i := slices.IndexFunc(s.file.Zones, func(z declare.Zone) bool { return z.Name == o.Zone })
+	size, ok := s.file.Sizes[o.Size]
+	switch {
+	case i < 0:
+		return nil, refuse(http.StatusNotFound, "choose a zone of the site", "there is no zone %s", o.Zone)
+	case !ok:
+		return nil, refuse(http.StatusNotFound, "choose a size of the site", "there is no size %s", o.Size)
+	case s.used(o.Zone) >= s.file.Zones[i].Machines:
+		return nil, refuse(http.StatusInsufficientStorage, "declare fewer machines, or give the zone more room in the site file", "zone %s is full: it has room for %d machines", o.Zone, s.file.Zones[i].Machines)
+	case !s.file.Addresses.Contains(o.Address):
+		return nil, refuse(http.StatusBadRequest, "ask for one of "+s.file.Addresses.String(), "address %s is not of this site", o.Address)
+	}
+	for _, other := range s.machines {
+		if other.Address == o.Address {
+			return nil, refuse(http.StatusConflict, "ask for another", "address %s is leased to %s", o.Address, other.Name)
+		}
+	}
+	key, print, err := hostKey()
+	if err != nil {
+		return nil, err
+	}
+	hw := make([]byte, 5)
+	rand.Read(hw)
+	m := &machine{Machine: protocol.Machine{Name: name, Cluster: o.Cluster, Zone: o.Zone, Size: o.Size, Address: o.Address, Power: protocol.PowerOff,
+		Hardware: fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", hw[0], hw[1], hw[2], hw[3], hw[4]), Fingerprint: print}}
+	m.Spec = host.Spec{Name: name, Hardware: m.Hardware, Address: o.Address, Zone: o.Zone, Image: o.Image, CPUs: size.CPUs, Memory: int64(size.Memory), Disk: int64(size.Disk),
+		Root: filepath.Join(s.folder, "disks", name), Login: o.Login, HostKey: key, Registry: topology.SiteAddress(s.file.Addresses, 2), Pace: s.file.Pace}
+	s.machines[name] = m
+	if err := s.save(); err != nil {
+		delete(s.machines, name)
+		return nil, fmt.Errorf("writing the inventory: %w", err)
+	}
+	c := m.Machine
+	return &c, nil
+}
+
+func hostKey() ([]byte, string, error) {
+	_, k, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, "", err
+	}
+	b, err := ssh.MarshalPrivateKey(k, "")
+	if err != nil {
+		return nil, "", err
+	}
+	sg, err := ssh.NewSignerFromKey(k)
+	if err != nil {
+		return nil, "", err
+	}
+	return pem.EncodeToMemory(b), ssh.FingerprintSHA256(sg.PublicKey()), nil
+}
+
+// find returns a machine; the caller holds the lock.
+func (s *site) find(name string) (*machine, error) {
+	if m := s.machines[name]; m != nil {
+		return m, nil
+	}
+	return nil, refuse(http.StatusNotFound, "machines lists what there is", "there is no machine %s", name)
+}
+
+func (s *site) remove(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	m, err := s.find(r.PathValue("name"))
+	s.mu.Unlock()
+	if err == nil {
+		s.off(m, true)
+		s.mu.Lock()
+		delete(s.machines, m.Name)
+		err = errors.Join(s.save(), os.RemoveAll(m.Spec.Root))
+		s.mu.Unlock()
+	}
+	answer(w, err == nil, err)
+}
+
+func (s *site) power(w http.ResponseWriter, r *http.Request) {
+	var p protocol.Power
+	err := json.NewDecoder(r.Body).Decode(&p)
+	s.mu.Lock()
+	m, ferr := s.find(r.PathValue("name"))
+	s.mu.Unlock()
+	if err = errors.Join(ferr, err); err != nil {
+		answer(w, nil, err)
+		return
+	}
+	switch p.Do {
+	case "on":
+		s.boot(m)
+	case "off", "cut":
+		s.off(m, p.Do == "cut")
+	case "restart":
+		s.off(m, false)
+		s.boot(m)
+	default:
+		err = refuse(http.StatusBadRequest, "say on, off, cut or restart", "power %q is not known", p.Do)
+	}
+	answer(w, err == nil, err)
+}
+
+func (s *site) console(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	m, err := s.find(r.PathValue("name"))
+	s.mu.Unlock()
+	if err != nil {
+		answer(w, nil, err)
+		return
+	}
+	b, err := os.ReadFile(filepath.Join(m.Spec.Root, "var/log/console"))
+	if errors.Is(err, os.ErrNotExist) {
+		err = nil
+	}
+	answer(w, string(b), err)
+}
+
+func (s *site) fault(w http.ResponseWriter, r *http.Request) {
+	var f protocol.Fault
+	if err := json.NewDecoder(r.Body).Decode(&f); err != nil {
+		answer(w, nil, refuse(http.StatusBadRequest, "send a fault", "this is not a fault: %v", err))
+		return
+	}
+	err := s.inflict(f)
+	answer(w, err == nil, err)
+}
+
+func (s *site) inflict(f protocol.Fault) error {
+	switch f.Kind {
+	case "damaged-blob", "mended-blob":
+		return s.registry.Damage(f.Artefact, f.Kind == "damaged-blob")
+	case "lost-zone":
+		s.mu.Lock()
+		z := s.zones[f.Zone]
+		s.mu.Unlock()
+		if z == nil {
+			return refuse(http.StatusNotFound, "choose a zone in which machines run", "nothing runs in zone %s", f.Zone)
+		}
+		z.cmd.Process.Kill()
+		<-z.done
+		return nil
+	case "full-disk", "mended-disk", "new-host-key":
+	default:
+		return refuse(http.StatusBadRequest, "choose full-disk, mended-disk, new-host-key, damaged-blob, mended-blob or lost-zone", "fault %q is not known", f.Kind)
+	}
+	s.mu.Lock()
+	m, err := s.find(f.Machine)
+	s.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	if f.Kind == "new-host-key" {
+		key, print, err := hostKey()
+		if err != nil {
+			return err
+		}
+		s.off(m, true)
+		s.mu.Lock()
+		m.Spec.HostKey, m.Fingerprint = key, print
+		err = s.save()
+		s.mu.Unlock()
+		s.boot(m)
+		return err
+	}
+	s.mu.Lock()
+	m.Spec.Full = f.Kind == "full-disk"
+	z := s.zones[m.Zone]
+	err = s.save()
+	s.mu.Unlock()
+	if z != nil {
+		_, cerr := z.client.Call(s.ctx, zone.MethodFill, zone.FillRequest{Name: m.Name, Full: m.Spec.Full})
+		err = errors.Join(err, cerr)
+	}
+	return err
+}
+
+// boot gives a machine power; it becomes on, or off with its trouble, in its
+// own time.
+func (s *site) boot(m *machine) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if m.Power == protocol.PowerOn || m.Power == protocol.PowerBooting {
+		return
+	}
+	m.Power, m.Wanted, m.Trouble = protocol.PowerBooting, true, ""
+	if err := s.save(); err != nil {
+		m.Power, m.Trouble = protocol.PowerOff, err.Error()
+		return
+	}
+	s.booting.Go(func() {
+		z, err := s.zone(m.Zone)
+		var r zone.BootReply
+		if err == nil {
+			err = z.client.CallResult(s.ctx, zone.MethodBoot, m.Spec, &r)
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if m.Power != protocol.PowerBooting {
+			return
+		}
+		if err != nil {
+			m.Power, m.Trouble = protocol.PowerCrashed, err.Error()
+			return
+		}
+		m.Power, m.SSHPort = protocol.PowerOn, r.SSHPort
+	})
+}
+
+func (s *site) off(m *machine, pulled bool) {
+	s.mu.Lock()
+	z := s.zones[m.Zone]
+	m.Wanted = false
+	s.save()
+	s.mu.Unlock()
+	if z != nil {
+		// A machine that is still booting is off only when its boot has ended.
+		for {
+			var was bool
+			if err := z.client.CallResult(s.ctx, zone.MethodOff, zone.OffRequest{Name: m.Name, Pulled: pulled}, &was); err != nil || was {
+				break
+			}
+			s.mu.Lock()
+			booting := m.Power == protocol.PowerBooting
+			s.mu.Unlock()
+			if !booting {
+				break
+			}
+			select {
+			case <-s.ctx.Done():
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}
+	s.mu.Lock()
+	m.Power, m.SSHPort = protocol.PowerOff, 0
+	s.mu.Unlock()
+}
+
+// zone returns the process of a zone, started if need be.
+func (s *site) zone(name string) (*zoneProc, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if z := s.zones[name]; z != nil {
+		return z, nil
+	}
+	if s.ctx.Err() != nil {
+		return nil, s.ctx.Err()
+	}
+	log, err := os.OpenFile(filepath.Join(s.folder, "zone-"+name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd := exec.Command(s.child[0], append(slices.Clone(s.child[1:]), name)...)
+	cmd.Stderr = log
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting zone %s: %w", name, err)
+	}
+	z := &zoneProc{cmd: cmd, stdin: in, done: make(chan struct{})}
+	z.client = jrpc2.NewClient(channel.Line(out, in), nil)
+	s.zones[name] = z
+	go func() {
+		defer close(z.done)
+		cmd.Process.Wait()
+		z.client.Close()
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.zones[name] == z {
+			delete(s.zones, name)
+		}
+		for _, m := range s.machines {
+			if m.Zone == name && m.Power != protocol.PowerOff {
+				m.Power, m.SSHPort, m.Trouble = protocol.PowerCrashed, 0, "its zone was lost"
+			}
+		}
+	}()
+	return z, nil
+}
+
+// Reachable says whether an address of the block can be listened on at all,
+// which is false on systems where only 127.0.0.1 is local.
+func Reachable(block netip.Prefix) error {
+	l, err := net.Listen("tcp", topology.SiteAddress(block, 1).String()+":0")
+	if err != nil {
+		return fmt.Errorf("addresses of %s cannot be used on this computer: %w", block, err)
+	}
+	return l.Close()
+}

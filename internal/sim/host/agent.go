@@ -1,0 +1,336 @@
+package host
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/creachadair/jrpc2"
+	"github.com/creachadair/jrpc2/channel"
+	"github.com/creachadair/jrpc2/handler"
+	"github.com/google/go-containerregistry/pkg/name"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
+
+	"verbund/internal/machine/protocol"
+)
+
+// agent answers the agent protocol on one channel.
+type agent struct {
+	h        *Host
+	onReboot func()
+}
+
+// serveAgent serves one client until it hangs up or the machine goes off.
+func (h *Host) serveAgent(c io.ReadWriteCloser, onReboot func()) {
+	a := &agent{h, onReboot}
+	srv := jrpc2.NewServer(handler.Map{
+		protocol.Facts:         handler.New(a.facts),
+		protocol.FilesPut:      handler.New(a.put),
+		protocol.FilesDigests:  handler.New(a.digests),
+		protocol.ArtefactsPull: handler.New(a.pull),
+		protocol.UnitsList:     handler.New(a.list),
+		protocol.UnitsStart:    handler.New(a.start),
+		protocol.UnitsStop:     handler.New(a.stop),
+		protocol.UnitsRestart:  handler.New(a.restart),
+		protocol.UnitsReload:   handler.New(a.reload),
+		protocol.Logs:          handler.New(a.logs),
+		protocol.SlotsPrepare:  handler.New(a.prepare),
+		protocol.SlotsSwitch:   handler.New(a.swap),
+		protocol.MachineReboot: handler.New(a.reboot),
+	}, &jrpc2.ServerOptions{Concurrency: 8})
+	srv.Start(channel.Line(c, c)).Wait()
+}
+
+// code turns errors that the other side acts on into the protocol's codes.
+func code(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, syscall.ENOSPC):
+		return jrpc2.Errorf(protocol.CodeDiskFull, "%v", err)
+	}
+	return err
+}
+
+// activeSlot is the slot in use, or nothing before the first switch.
+func (a *agent) activeSlot() string {
+	t, err := os.Readlink(a.h.Path("/opt/verbund/active"))
+	if err != nil {
+		return ""
+	}
+	return filepath.Base(t)
+}
+
+func (a *agent) facts(context.Context) (*protocol.FactsReply, error) {
+	s := a.h.Spec
+	r := &protocol.FactsReply{Name: s.Name, Hardware: s.Hardware, BootID: a.h.BootID, Image: s.Image, CPUs: s.CPUs, Memory: s.Memory, Disk: s.Disk,
+		DiskUsed: a.h.Used(), Clock: time.Now(), Active: a.activeSlot(), Slots: map[string]map[string]string{}}
+	for _, slot := range []string{"a", "b"} {
+		r.Slots[slot] = map[string]string{}
+		bins, _ := os.ReadDir(a.h.Path(protocol.SlotDir + slot + "/bin"))
+		for _, b := range bins {
+			if d, err := a.h.describe(protocol.SlotDir + slot + "/bin/" + b.Name()); err == nil {
+				r.Slots[slot][b.Name()] = d.Version
+			}
+		}
+	}
+	return r, nil
+}
+
+func (a *agent) put(_ context.Context, req *protocol.PutRequest) (*protocol.PutReply, error) {
+	r := &protocol.PutReply{Changed: []string{}}
+	for _, f := range req.Files {
+		full := a.h.Path(f.Path)
+		if old, err := os.ReadFile(full); err == nil && string(old) == string(f.Content) {
+			if i, err := os.Stat(full); err == nil && i.Mode().Perm() == f.Mode.Perm() {
+				continue
+			}
+		}
+		if err := a.h.WriteFile(f.Path, f.Content, f.Mode.Perm()); err != nil {
+			return nil, code(err)
+		}
+		r.Changed = append(r.Changed, f.Path)
+	}
+	for _, p := range req.Remove {
+		if err := os.Remove(a.h.Path(p)); err == nil {
+			r.Changed = append(r.Changed, p)
+		} else if !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+	}
+	return r, nil
+}
+
+func (a *agent) digests(_ context.Context, req *protocol.PathsRequest) (*protocol.DigestsReply, error) {
+	r := &protocol.DigestsReply{Digests: map[string]string{}}
+	for _, p := range req.Paths {
+		b, err := os.ReadFile(a.h.Path(p))
+		if err != nil {
+			continue
+		}
+		i, err := os.Stat(a.h.Path(p))
+		if err != nil {
+			continue
+		}
+		sum := sha256.Sum256(b)
+		r.Digests[p] = fmt.Sprintf("%s %o", hex.EncodeToString(sum[:]), i.Mode().Perm())
+	}
+	return r, nil
+}
+
+// pullTries bounds how often a blob that arrives damaged is fetched again.
+const pullTries = 3
+
+func (a *agent) pull(ctx context.Context, req *protocol.PullRequest) (*protocol.PullReply, error) {
+	dest := protocol.SlotDir + req.Slot + "/bin/" + req.Name
+	if d, err := a.h.describe(dest); err == nil && d.StandIn == req.Name && d.Version == req.Version {
+		if b, _ := a.h.ReadFile(dest + ".digest"); string(b) == req.Digest {
+			return &protocol.PullReply{}, nil
+		}
+	}
+	var err error
+	for range pullTries {
+		var body []byte
+		if body, err = a.h.Fetch(ctx, req.Registry, req.Name+"@"+req.Digest); err == nil {
+			err = errors.Join(a.h.WriteFile(dest, body, 0o755), a.h.WriteFile(dest+".digest", []byte(req.Digest), 0o644))
+			if err != nil {
+				return nil, code(err)
+			}
+			return &protocol.PullReply{Fetched: true}, nil
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+	err = fmt.Errorf("pulling %s %s from %s, %d tries: %w", req.Name, req.Version, req.Registry, pullTries, err)
+	if strings.Contains(err.Error(), "error verifying") {
+		return nil, jrpc2.Errorf(protocol.CodeDigest, "%v", err)
+	}
+	return nil, err
+}
+
+// Fetch gets the first layer of an artefact; the library refuses a blob or
+// manifest whose digest is not the one asked for.
+func (h *Host) Fetch(ctx context.Context, registry, ref string) ([]byte, error) {
+	r, err := name.ParseReference(registry+"/"+ref, name.Insecure, name.WithDefaultTag("latest"))
+	if err != nil {
+		return nil, err
+	}
+	img, err := remote.Image(r, remote.WithContext(ctx), remote.WithTransport(&http.Transport{DialContext: h.Dial, DisableKeepAlives: true}),
+		remote.WithRetryBackoff(remote.Backoff{Duration: 50 * time.Millisecond, Factor: 2, Steps: 3}))
+	if err != nil {
+		return nil, err
+	}
+	layers, err := img.Layers()
+	if err != nil || len(layers) != 1 {
+		return nil, fmt.Errorf("artefact %s has %d layers: %w", ref, len(layers), err)
+	}
+	if err := h.Work(ctx, 4*time.Second); err != nil {
+		return nil, err
+	}
+	return readLayer(layers[0])
+}
+
+func readLayer(l v1.Layer) ([]byte, error) {
+	rc, err := l.Compressed()
+	if err != nil {
+		return nil, err
+	}
+	defer rc.Close()
+	return io.ReadAll(rc)
+}
+
+func (a *agent) list(context.Context) ([]UnitState, error) { return a.h.manager.list(), nil }
+
+func (a *agent) failed(name string, err error) error {
+	st, _ := a.h.manager.service(name).state()
+	return jrpc2.Errorf(protocol.CodeUnitFailed, "%v", err).WithData([]UnitState{st})
+}
+
+func (a *agent) start(ctx context.Context, req *protocol.UnitsRequest) (bool, error) {
+	for _, n := range req.Units {
+		if err := a.h.manager.start(ctx, n); err != nil {
+			return false, a.failed(n, err)
+		}
+	}
+	return true, nil
+}
+
+func (a *agent) stop(_ context.Context, req *protocol.UnitsRequest) (bool, error) {
+	for _, n := range req.Units {
+		a.h.manager.stop(n)
+	}
+	return true, nil
+}
+
+func (a *agent) restart(ctx context.Context, req *protocol.UnitsRequest) (bool, error) {
+	a.stop(ctx, req)
+	return a.start(ctx, req)
+}
+
+func (a *agent) reload(_ context.Context, req *protocol.UnitsRequest) (bool, error) {
+	for _, n := range req.Units {
+		if err := a.h.manager.requestReload(n); err != nil {
+			return false, a.failed(n, err)
+		}
+	}
+	return true, nil
+}
+
+func (a *agent) logs(_ context.Context, req *protocol.LogsRequest) (*protocol.LogsReply, error) {
+	p := "/var/log/console"
+	if req.Unit != "" {
+		p = "/var/log/units/" + filepath.Base(req.Unit) + ".log"
+	}
+	b, err := a.h.ReadFile(p)
+	if err != nil {
+		return nil, err
+	}
+	return &protocol.LogsReply{Lines: tail(b, req.Lines)}, nil
+}
+
+func tail(b []byte, n int) []string {
+	lines := strings.Split(strings.TrimRight(string(b), "\n"), "\n")
+	if n > 0 && len(lines) > n {
+		lines = lines[len(lines)-n:]
+	}
+	return lines
+}
+
+func (a *agent) prepare(_ context.Context, req *protocol.SlotRequest) (bool, error) {
+	if err := a.slot(req.Slot); err != nil {
+		return false, err
+	}
+	if req.Slot == a.activeSlot() {
+		return false, fmt.Errorf("slot %s is in use", req.Slot)
+	}
+	p := a.h.Path(protocol.SlotDir + req.Slot)
+	return true, errors.Join(os.RemoveAll(p), os.MkdirAll(p, 0o755))
+}
+
+func (a *agent) slot(s string) error {
+	if s != "a" && s != "b" {
+		return fmt.Errorf("slot %q: there are a and b", s)
+	}
+	return nil
+}
+
+// point makes a slot the active one on the disk.
+func (a *agent) point(slot string) error {
+	l := a.h.Path("/opt/verbund/active")
+	os.Remove(l + ".new")
+	if err := errors.Join(os.Symlink("slots/"+slot, l+".new"), os.Rename(l+".new", l)); err != nil {
+		return err
+	}
+	return a.h.manager.link()
+}
+
+func (a *agent) swap(ctx context.Context, req *protocol.SwitchRequest) (*protocol.SwitchReply, error) {
+	if err := a.slot(req.Slot); err != nil {
+		return nil, err
+	}
+	m, old := a.h.manager, a.activeSlot()
+	var running []string
+	for _, u := range m.list() {
+		if u.State != "inactive" {
+			running = append(running, u.Name)
+		}
+	}
+	if len(req.Start) > 0 {
+		for _, n := range slices.Backward(req.Start) {
+			m.stop(n)
+		}
+	}
+	if err := a.point(req.Slot); err != nil {
+		return nil, code(err)
+	}
+	r := &protocol.SwitchReply{Active: req.Slot}
+	for _, n := range req.Start {
+		err := m.start(ctx, n)
+		if err == nil {
+			continue
+		}
+		st, _ := m.service(n).state()
+		r.FellBack, r.Unit, r.ExitCode, r.Units = err.Error(), n, st.ExitCode, m.list()
+		if b, lerr := a.h.ReadFile("/var/log/units/" + n + ".log"); lerr == nil {
+			r.Log = tail(b, 12)
+		}
+		break
+	}
+	if r.FellBack == "" || old == "" || old == req.Slot {
+		return r, nil
+	}
+	a.h.Console("slot %s did not come up (%s), back to slot %s", req.Slot, r.FellBack, old)
+	for _, n := range slices.Backward(req.Start) {
+		m.stop(n)
+	}
+	r.Active = old
+	if err := a.point(old); err != nil {
+		return nil, err
+	}
+	for _, n := range req.Start {
+		if slices.Contains(running, n) {
+			if err := m.start(context.WithoutCancel(ctx), n); err != nil {
+				r.FellBack += "; and on the way back: " + err.Error()
+			}
+		}
+	}
+	return r, nil
+}
+
+func (a *agent) reboot(context.Context) (bool, error) {
+	a.h.Console("restart requested")
+	go a.onReboot()
+	return true, nil
+}

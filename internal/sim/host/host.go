@@ -1,0 +1,384 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// Spec is what the site knows of a machine; it does not change while it lives.
+type Spec struct {
+	Name     string     `json:"name"`
+	Hardware string     `json:"hardware"` // hardware address
+	Address  netip.Addr `json:"address"`
+	Zone     string     `json:"zone"`
+	Image    string     `json:"image"` // operating system
+	CPUs     int        `json:"cpus"`
+	Memory   int64      `json:"memory"` // bytes
+	Disk     int64      `json:"disk"`   // bytes
+	Root     string     `json:"root"`   // folder of the disk
+	Login    string     `json:"login"`  // authorized_keys line
+	HostKey  []byte     `json:"hostKey"`
+	Registry netip.Addr `json:"registry"` // what registry.SITE.test resolves to before /etc/hosts is written
+	Pace     int        `json:"pace"`
+	Full     bool       `json:"full"` // fault: the disk takes no more
+}
+
+// Program is a stand-in. It returns when ctx ends or when it cannot go on; an
+// ExitError carries the exit code.
+type Program func(ctx context.Context, e *Env) error
+
+// Env is what a program can see of its machine.
+type Env struct {
+	Host    *Host
+	Name    string
+	Version string
+	Args    []string
+	Log     io.Writer
+	Ready   func()          // tells the service manager that it serves
+	Reload  <-chan struct{} // one value for each request to reload
+}
+
+// Logf writes one log line.
+func (e *Env) Logf(format string, args ...any) {
+	fmt.Fprintf(e.Log, "%s %s\n", time.Now().UTC().Format("15:04:05.000"), fmt.Sprintf(format, args...))
+}
+
+// ExitError is the end of a program with an exit code.
+type ExitError struct {
+	Code int
+	Err  error
+}
+
+func (e *ExitError) Error() string { return e.Err.Error() }
+func (e *ExitError) Unwrap() error { return e.Err }
+
+// Host is a machine that is on.
+type Host struct {
+	Spec     Spec
+	BootID   string
+	Net      *Net // the kernel's view of pod and service addresses
+	programs map[string]Program
+	manager  *manager
+	console  io.Writer
+	ctx      context.Context
+	cancel   context.CancelCauseFunc
+	wg       sync.WaitGroup
+
+	mu      sync.Mutex
+	closers map[io.Closer]struct{}
+	sockets map[string]any
+	off     bool
+	SSHPort int
+}
+
+// errOff is why everything ends when a machine loses its power.
+var errOff = errors.New("the machine is off")
+
+// Boot starts a machine: console, SSH, then every enabled unit. It returns
+// when one can log in. onReboot is called when something on the machine asked
+// for a restart.
+func Boot(ctx context.Context, spec Spec, programs map[string]Program, onReboot func()) (*Host, error) {
+	id := make([]byte, 8)
+	rand.Read(id)
+	h := &Host{Spec: spec, BootID: hex.EncodeToString(id), programs: programs, closers: map[io.Closer]struct{}{}, sockets: map[string]any{}}
+	h.ctx, h.cancel = context.WithCancelCause(ctx)
+	h.Net = newNet(h)
+	for _, d := range []string{"etc/systemd/system/multi-user.target.wants", "var/log/units", "var/lib", "opt/verbund/slots/a", "opt/verbund/slots/b", "run"} {
+		if err := os.MkdirAll(filepath.Join(spec.Root, d), 0o755); err != nil {
+			return nil, fmt.Errorf("disk of %s: %w", spec.Name, err)
+		}
+	}
+	con, err := os.OpenFile(h.Path("/var/log/console"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("console of %s: %w", spec.Name, err)
+	}
+	h.console = con
+	h.track(con)
+	if err := pause(h.ctx, h.Scale(20*time.Second)); err != nil {
+		return nil, err
+	}
+	h.Console("%s booted, image %s", spec.Name, spec.Image)
+	h.manager = newManager(h)
+	if err := h.serveSSH(onReboot); err != nil {
+		h.Off(true)
+		return nil, err
+	}
+	h.manager.boot()
+	return h, nil
+}
+
+// Console writes a line to the machine's console log.
+func (h *Host) Console(format string, args ...any) {
+	fmt.Fprintf(h.console, "%s %s\n", time.Now().UTC().Format(time.RFC3339), fmt.Sprintf(format, args...))
+}
+
+// Scale turns a duration of life into one of the simulation.
+func (h *Host) Scale(d time.Duration) time.Duration { return d / time.Duration(max(h.Spec.Pace, 1)) }
+
+// pause lets simulated work take its time; it ends early with the context.
+func pause(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-t.C:
+		return nil
+	}
+}
+
+// Work lets a task of life's duration d pass at the machine's pace.
+func (h *Host) Work(ctx context.Context, d time.Duration) error { return pause(ctx, h.Scale(d)) }
+
+// Path is where a path of the machine lies on this computer.
+func (h *Host) Path(p string) string { return filepath.Join(h.Spec.Root, filepath.Clean("/"+p)) }
+
+// ReadFile reads a file of the machine.
+func (h *Host) ReadFile(p string) ([]byte, error) {
+	b, err := os.ReadFile(h.Path(p))
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		err = fmt.Errorf("%s %s: %w", pe.Op, p, pe.Err)
+	}
+	return b, err
+}
+
+// WriteFile writes a file of the machine whole, or not at all.
+func (h *Host) WriteFile(p string, b []byte, mode fs.FileMode) error {
+	if err := h.room(int64(len(b))); err != nil {
+		return fmt.Errorf("write %s: %w", p, err)
+	}
+	full := h.Path(p)
+	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(full), ".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	_, err = tmp.Write(b)
+	err = errors.Join(err, tmp.Chmod(mode), tmp.Close())
+	if err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), full)
+}
+
+// room says whether the disk takes n more bytes.
+func (h *Host) room(n int64) error {
+	h.mu.Lock()
+	full := h.Spec.Full
+	h.mu.Unlock()
+	if full || h.Used()+n > h.Spec.Disk {
+		return syscall.ENOSPC
+	}
+	return nil
+}
+
+// Fill sets or clears the fault of a full disk.
+func (h *Host) Fill(full bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.Spec.Full = full
+}
+
+// Used is how many bytes the disk holds.
+func (h *Host) Used() int64 {
+	var n int64
+	filepath.WalkDir(h.Spec.Root, func(_ string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			if i, err := d.Info(); err == nil {
+				n += i.Size()
+			}
+		}
+		return nil
+	})
+	return n
+}
+
+// Resolve looks a name up as the machine would: addresses as they are, names
+// in /etc/hosts on its disk.
+func (h *Host) Resolve(name string) (string, error) {
+	if _, err := netip.ParseAddr(name); err == nil {
+		return name, nil
+	}
+	b, _ := h.ReadFile("/etc/hosts")
+	sc := bufio.NewScanner(strings.NewReader(string(b)))
+	for sc.Scan() {
+		line, _, _ := strings.Cut(sc.Text(), "#")
+		f := strings.Fields(line)
+		for _, n := range f[min(1, len(f)):] {
+			if n == name {
+				return f[0], nil
+			}
+		}
+	}
+	if strings.HasPrefix(name, "registry.") {
+		return h.Spec.Registry.String(), nil
+	}
+	return "", &net.DNSError{Err: "not in /etc/hosts of " + h.Spec.Name, Name: name, IsNotFound: true}
+}
+
+// Dial connects from the machine.
+func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error) {
+	name, port, err := net.SplitHostPort(addr)
+	if err != nil {
+		return nil, err
+	}
+	ip, err := h.Resolve(name)
+	if err != nil {
+		return nil, err
+	}
+	d := net.Dialer{Timeout: 5 * time.Second}
+	c, err := d.DialContext(ctx, network, net.JoinHostPort(ip, port))
+	if err != nil {
+		return nil, err
+	}
+	return h.conn(c)
+}
+
+// Listen opens a port of the machine.
+func (h *Host) Listen(addr string) (net.Listener, error) {
+	l, err := net.Listen("tcp", addr)
+	if err != nil {
+		return nil, err
+	}
+	tl := &listener{Listener: l, h: h}
+	if !h.track(tl) {
+		l.Close()
+		return nil, errOff
+	}
+	return tl, nil
+}
+
+type listener struct {
+	net.Listener
+	h *Host
+}
+
+func (l *listener) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return l.h.conn(c)
+}
+
+func (l *listener) Close() error { l.h.untrack(l); return l.Listener.Close() }
+
+type conn struct {
+	net.Conn
+	h *Host
+}
+
+func (c *conn) Close() error { c.h.untrack(c); return c.Conn.Close() }
+
+// CloseWrite ends one direction of a stream.
+func (c *conn) CloseWrite() error {
+	if t, ok := c.Conn.(*net.TCPConn); ok {
+		return t.CloseWrite()
+	}
+	return nil
+}
+
+func (h *Host) conn(c net.Conn) (net.Conn, error) {
+	tc := &conn{c, h}
+	if !h.track(tc) {
+		c.Close()
+		return nil, errOff
+	}
+	return tc, nil
+}
+
+func (h *Host) track(c io.Closer) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.off {
+		return false
+	}
+	h.closers[c] = struct{}{}
+	return true
+}
+
+func (h *Host) untrack(c io.Closer) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.closers, c)
+}
+
+// Offer puts a service on a local socket of the machine, by its path.
+func (h *Host) Offer(path string, service any) (withdraw func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.sockets[path] = service
+	return func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		if h.sockets[path] == service {
+			delete(h.sockets, path)
+		}
+	}
+}
+
+// Local finds the service on a local socket.
+func (h *Host) Local(path string) (any, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if s, ok := h.sockets[strings.TrimPrefix(path, "unix://")]; ok {
+		return s, nil
+	}
+	return nil, fmt.Errorf("connect %s: no such socket", path)
+}
+
+// Off takes the power away: at once, as when the plug is pulled, or after the
+// units were stopped.
+func (h *Host) Off(pulled bool) {
+	if !pulled && h.manager != nil {
+		h.manager.shutdown()
+	}
+	h.mu.Lock()
+	h.off = true
+	cs := h.closers
+	h.closers = map[io.Closer]struct{}{}
+	h.mu.Unlock()
+	for c := range cs {
+		switch c := c.(type) {
+		case *listener:
+			c.Listener.Close()
+		case *conn:
+			if t, ok := c.Conn.(*net.TCPConn); ok {
+				t.SetLinger(0)
+			}
+			c.Conn.Close()
+		default:
+			c.Close()
+		}
+	}
+	h.cancel(errOff)
+	if h.manager != nil {
+		h.manager.wait()
+	}
+	h.wg.Wait()
+}
+
+// Pulled says whether the machine has lost its power.
+func (h *Host) Pulled() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.off
+}

@@ -1,0 +1,199 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
+)
+
+// FabricPort is where a machine takes streams for its pods from other machines.
+const FabricPort = 8475
+
+// Net is what a machine's kernel knows of the simulated fabric: the pods that
+// live here, the services that the proxy has installed, and the routes to other
+// machines' pods that the network plugin has installed. It starts empty at
+// every boot.
+type Net struct {
+	host     *Host
+	mu       sync.RWMutex
+	pods     map[netip.Addr]*Pod
+	services map[netip.AddrPort][]netip.AddrPort
+	routes   map[netip.Prefix]netip.Addr
+}
+
+// Pod is the network of one pod on this machine.
+type Pod struct {
+	mu    sync.RWMutex
+	ports map[uint16]func(net.Conn)
+}
+
+func newNet(h *Host) *Net {
+	return &Net{host: h, pods: map[netip.Addr]*Pod{}}
+}
+
+// AddPod gives a pod its address on this machine.
+func (n *Net) AddPod(ip netip.Addr) *Pod {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	p := &Pod{ports: map[uint16]func(net.Conn){}}
+	n.pods[ip] = p
+	return p
+}
+
+// DropPod takes a pod's address away.
+func (n *Net) DropPod(ip netip.Addr) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	delete(n.pods, ip)
+}
+
+// Listen answers connections to a port of the pod with serve, until closed.
+func (p *Pod) Listen(port uint16, serve func(net.Conn)) (stop func()) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.ports[port] = serve
+	return func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		delete(p.ports, port)
+	}
+}
+
+// SetServices replaces the proxy's table.
+func (n *Net) SetServices(t map[netip.AddrPort][]netip.AddrPort) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.services = t
+}
+
+// SetRoutes replaces the plugin's table; nil ends pod traffic to other machines.
+func (n *Net) SetRoutes(t map[netip.Prefix]netip.Addr) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.routes = t
+}
+
+// ErrRefused is a connection to a pod port that nobody serves.
+var ErrRefused = errors.New("connection refused")
+
+// DialPod connects to a pod or service address, as something on this machine would.
+func (n *Net) DialPod(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	n.mu.RLock()
+	if eps, ok := n.services[to]; ok {
+		if len(eps) == 0 {
+			n.mu.RUnlock()
+			return nil, fmt.Errorf("service %s has no endpoint: %w", to, ErrRefused)
+		}
+		to = eps[rand.IntN(len(eps))]
+	}
+	_, local := n.pods[to.Addr()]
+	var via netip.Addr
+	for r, node := range n.routes {
+		if r.Contains(to.Addr()) {
+			via = node
+		}
+	}
+	n.mu.RUnlock()
+	if local {
+		a, b := net.Pipe()
+		if err := n.deliver(to, b); err != nil {
+			return nil, err
+		}
+		return a, nil
+	}
+	if !via.IsValid() {
+		return nil, fmt.Errorf("no route to pod %s", to)
+	}
+	c, err := n.host.Dial(ctx, "tcp", netip.AddrPortFrom(via, FabricPort).String())
+	if err != nil {
+		return nil, err
+	}
+	fmt.Fprintf(c, "%s\n", to)
+	r := bufio.NewReader(c)
+	answer, err := r.ReadString('\n')
+	if err != nil || strings.TrimSpace(answer) != "ok" {
+		c.Close()
+		return nil, fmt.Errorf("pod %s: %s: %w", to, strings.TrimSpace(answer), ErrRefused)
+	}
+	return &buffered{c, r}, nil
+}
+
+type buffered struct {
+	net.Conn
+	r *bufio.Reader
+}
+
+func (b *buffered) Read(p []byte) (int, error) { return b.r.Read(p) }
+
+// deliver hands a stream to a pod of this machine.
+func (n *Net) deliver(to netip.AddrPort, c net.Conn) error {
+	n.mu.RLock()
+	p := n.pods[to.Addr()]
+	n.mu.RUnlock()
+	if p == nil {
+		return fmt.Errorf("pod %s is not here: %w", to.Addr(), ErrRefused)
+	}
+	p.mu.RLock()
+	serve := p.ports[to.Port()]
+	p.mu.RUnlock()
+	if serve == nil {
+		return fmt.Errorf("pod %s: %w", to, ErrRefused)
+	}
+	go serve(c)
+	return nil
+}
+
+// ServeFabric takes streams from other machines until the listener closes.
+func (n *Net) ServeFabric(l net.Listener) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			r := bufio.NewReader(c)
+			line, err := r.ReadString('\n')
+			to, perr := netip.ParseAddrPort(strings.TrimSpace(line))
+			if err != nil || perr != nil {
+				c.Close()
+				return
+			}
+			// The answer goes out before the pod may write.
+			a, b := net.Pipe()
+			if err := n.deliver(to, b); err != nil {
+				fmt.Fprintf(c, "%v\n", err)
+				c.Close()
+				return
+			}
+			io.WriteString(c, "ok\n")
+			Splice(&buffered{c, r}, a)
+		}()
+	}
+}
+
+// Splice copies both ways until both directions have ended, and closes both.
+func Splice(a, b net.Conn) {
+	var wg sync.WaitGroup
+	half := func(dst, src net.Conn) {
+		defer wg.Done()
+		io.Copy(dst, src)
+		if cw, ok := dst.(interface{ CloseWrite() error }); ok {
+			cw.CloseWrite()
+		} else {
+			dst.Close()
+		}
+	}
+	wg.Add(2)
+	go half(a, b)
+	go half(b, a)
+	wg.Wait()
+	a.Close()
+	b.Close()
+}

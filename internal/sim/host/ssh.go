@@ -1,0 +1,148 @@
+package host
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"verbund/internal/machine/protocol"
+)
+
+// serveSSH opens the machine's SSH port, 22 where that can be bound, and shows
+// the fingerprint of the host key on the console: that is how it is first trusted.
+func (h *Host) serveSSH(onReboot func()) error {
+	signer, err := ssh.ParsePrivateKey(h.Spec.HostKey)
+	if err != nil {
+		return fmt.Errorf("host key of %s: %w", h.Spec.Name, err)
+	}
+	login, _, _, _, err := ssh.ParseAuthorizedKey([]byte(h.Spec.Login))
+	if err != nil {
+		return fmt.Errorf("login key of %s: %w", h.Spec.Name, err)
+	}
+	cfg := &ssh.ServerConfig{
+		ServerVersion: "SSH-2.0-machine",
+		PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			if c.User() == "root" && string(key.Marshal()) == string(login.Marshal()) {
+				return nil, nil
+			}
+			return nil, fmt.Errorf("no login for %s with this key", c.User())
+		},
+	}
+	cfg.AddHostKey(signer)
+	var l net.Listener
+	for _, port := range []int{22, 2222} {
+		if l, err = h.Listen(fmt.Sprintf("%s:%d", h.Spec.Address, port)); err == nil {
+			h.SSHPort = port
+			break
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("SSH of %s: %w", h.Spec.Name, err)
+	}
+	h.Console("SSH on %s:%d, host key %s", h.Spec.Address, h.SSHPort, ssh.FingerprintSHA256(signer.PublicKey()))
+	h.wg.Go(func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			h.wg.Go(func() { h.serveLogin(c, cfg, onReboot) })
+		}
+	})
+	return nil
+}
+
+func (h *Host) serveLogin(c net.Conn, cfg *ssh.ServerConfig, onReboot func()) {
+	defer c.Close()
+	sc, chans, reqs, err := ssh.NewServerConn(c, cfg)
+	if err != nil {
+		return
+	}
+	defer sc.Close()
+	go ssh.DiscardRequests(reqs)
+	for nc := range chans {
+		if nc.ChannelType() != "session" {
+			nc.Reject(ssh.UnknownChannelType, "only sessions")
+			continue
+		}
+		ch, rs, err := nc.Accept()
+		if err != nil {
+			return
+		}
+		go h.session(ch, rs, onReboot)
+	}
+}
+
+func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request, onReboot func()) {
+	defer ch.Close()
+	for r := range reqs {
+		var arg struct{ Value string }
+		ssh.Unmarshal(r.Payload, &arg)
+		switch {
+		case r.Type == "subsystem" && arg.Value == protocol.Subsystem:
+			r.Reply(true, nil)
+			go ssh.DiscardRequests(reqs)
+			h.serveAgent(ch, onReboot)
+			return
+		case r.Type == "exec":
+			r.Reply(true, nil)
+			code := 0
+			if err := h.command(ch, arg.Value); err != nil {
+				fmt.Fprintln(ch.Stderr(), err)
+				code = 1
+			}
+			ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{uint32(code)}))
+			return
+		case r.Type == "env" || r.Type == "pty-req":
+			r.Reply(true, nil)
+		case r.Type == "shell":
+			r.Reply(true, nil)
+			fmt.Fprintf(ch, "%s, image %s. Commands can be given after the host name: units, ls PATH, cat PATH, log UNIT.\r\n", h.Spec.Name, h.Spec.Image)
+			ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{0}))
+			return
+		default:
+			r.Reply(false, nil)
+		}
+	}
+}
+
+// command lets a person look around.
+func (h *Host) command(w io.Writer, line string) error {
+	f := strings.Fields(line)
+	if len(f) == 0 {
+		return nil
+	}
+	arg := "/"
+	if len(f) > 1 {
+		arg = f[1]
+	}
+	switch f[0] {
+	case "units":
+		for _, u := range h.manager.list() {
+			fmt.Fprintf(w, "%-32s %-12s %s\n", u.Name, u.State, u.Version)
+		}
+	case "ls":
+		es, err := os.ReadDir(h.Path(arg))
+		for _, e := range es {
+			fmt.Fprintln(w, e.Name())
+		}
+		return err
+	case "cat":
+		b, err := h.ReadFile(arg)
+		w.Write(b)
+		return err
+	case "log":
+		b, err := h.ReadFile("/var/log/units/" + path.Base(arg) + ".log")
+		w.Write(b)
+		return err
+	default:
+		return errors.New("known here: units, ls PATH, cat PATH, log UNIT")
+	}
+	return nil
+}

@@ -1,0 +1,160 @@
+// Package kubeclient gives stand-ins a client of the API, from the kubeconfig
+// and the certificate files on their machine's disk.
+package kubeclient
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"math/big"
+	"net/http"
+	"os"
+	"time"
+
+	coordv1 "k8s.io/api/coordination/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/client-go/kubernetes"
+	"k8s.io/client-go/rest"
+	"k8s.io/client-go/tools/clientcmd"
+	"k8s.io/client-go/tools/leaderelection"
+	"k8s.io/client-go/tools/leaderelection/resourcelock"
+	"sigs.k8s.io/yaml"
+
+	"verbund/internal/sim/host"
+)
+
+// Config reads a kubeconfig of the machine.
+func Config(h *host.Host, file string) (*rest.Config, error) {
+	b, err := h.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	kc, err := clientcmd.Load(b)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	c := kc.Contexts[kc.CurrentContext]
+	if c == nil || kc.Clusters[c.Cluster] == nil || kc.AuthInfos[c.AuthInfo] == nil {
+		return nil, fmt.Errorf("%s: its current context %q is incomplete", file, kc.CurrentContext)
+	}
+	cl, u := kc.Clusters[c.Cluster], kc.AuthInfos[c.AuthInfo]
+	cfg := &rest.Config{Host: cl.Server, Dial: h.Dial, QPS: -1, Timeout: 0}
+	for _, f := range []struct {
+		path string
+		into *[]byte
+	}{{cl.CertificateAuthority, &cfg.CAData}, {u.ClientCertificate, &cfg.CertData}, {u.ClientKey, &cfg.KeyData}} {
+		if *f.into, err = h.ReadFile(f.path); err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
+	}
+	p, err := tls.X509KeyPair(cfg.CertData, cfg.KeyData)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	if time.Now().After(p.Leaf.NotAfter) {
+		return nil, fmt.Errorf("%s: the client certificate ended on %s", file, p.Leaf.NotAfter.Format(time.RFC3339))
+	}
+	return cfg, nil
+}
+
+// Client is Config with a typed client.
+func Client(h *host.Host, file string) (*kubernetes.Clientset, error) {
+	cfg, err := Config(h, file)
+	if err != nil {
+		return nil, err
+	}
+	return kubernetes.NewForConfig(cfg)
+}
+
+// StrictYAML reads a configuration file of the machine and refuses keys that
+// its type does not have.
+func StrictYAML(h *host.Host, file string, out any) error {
+	b, err := h.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	if err := yaml.UnmarshalStrict(b, out); err != nil {
+		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
+	}
+	return nil
+}
+
+// Healthz serves /healthz, over TLS with a certificate of its own making when
+// secure, as components do that were given none, until ctx ends.
+func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, check func() error) error {
+	l, err := e.Host.Listen(addr)
+	if err != nil {
+		return err
+	}
+	srv := &http.Server{ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if err := check(); err != nil {
+			http.Error(w, err.Error(), http.StatusServiceUnavailable)
+			return
+		}
+		io.WriteString(w, "ok")
+	})}
+	context.AfterFunc(ctx, func() { srv.Close() })
+	if secure {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			return err
+		}
+		t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), NotBefore: time.Now().Add(-time.Minute), NotAfter: time.Now().Add(24 * time.Hour * 365)}
+		der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
+		if err != nil {
+			return err
+		}
+		srv.TLSConfig = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}
+		go srv.ServeTLS(l, "", "")
+		return nil
+	}
+	go srv.Serve(l)
+	return nil
+}
+
+// Lead runs work while this machine holds the lease, again and again until ctx
+// ends. A leader that stops in order gives the lease back.
+func Lead(ctx context.Context, e *host.Env, c *kubernetes.Clientset, name string, lease, renew, retry time.Duration, work func(context.Context)) error {
+	id := fmt.Sprintf("%s_%d_%s", e.Host.Spec.Name, os.Getpid(), e.Host.BootID)
+	lock := &resourcelock.LeaseLock{LeaseMeta: metav1.ObjectMeta{Namespace: "kube-system", Name: name}, Client: c.CoordinationV1(), LockConfig: resourcelock.ResourceLockConfig{Identity: id}}
+	for ctx.Err() == nil {
+		done := make(chan struct{})
+		started := false
+		le, err := leaderelection.NewLeaderElector(leaderelection.LeaderElectionConfig{Lock: lock, LeaseDuration: lease, RenewDeadline: renew, RetryPeriod: retry, ReleaseOnCancel: true, Name: name,
+			Callbacks: leaderelection.LeaderCallbacks{
+				OnStartedLeading: func(ctx context.Context) {
+					started = true
+					defer close(done)
+					e.Logf("leading")
+					work(ctx)
+				},
+				OnStoppedLeading: func() {},
+			}})
+		if err != nil {
+			return &host.ExitError{Code: 2, Err: err}
+		}
+		le.Run(ctx)
+		if started {
+			<-done
+		}
+		if ctx.Err() == nil {
+			return errors.New("leader election lost")
+		}
+	}
+	return nil
+}
+
+// LeaseAge is how long ago a lease was renewed.
+func LeaseAge(l *coordv1.Lease) time.Duration {
+	if l.Spec.RenewTime == nil {
+		return time.Duration(1<<62 - 1)
+	}
+	return time.Since(l.Spec.RenewTime.Time)
+}

@@ -1,0 +1,574 @@
+package node
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"maps"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/spf13/pflag"
+	authnv1 "k8s.io/api/authentication/v1"
+	authzv1 "k8s.io/api/authorization/v1"
+	coordv1 "k8s.io/api/coordination/v1"
+	corev1 "k8s.io/api/core/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	"k8s.io/apimachinery/pkg/api/resource"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/fields"
+	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/client-go/informers"
+	"k8s.io/client-go/kubernetes"
+	"k8s.io/client-go/tools/cache"
+	kubeletv1 "k8s.io/kubelet/config/v1beta1"
+
+	"verbund/internal/sim/apiserver"
+	"verbund/internal/sim/host"
+	"verbund/internal/sim/kubeclient"
+)
+
+type kubelet struct {
+	e      *host.Env
+	c      *kubernetes.Clientset
+	cfg    kubeletv1.KubeletConfiguration
+	name   string
+	ip     netip.Addr
+	labels map[string]string
+	rt     *runtime
+	poke   chan struct{}
+
+	mu      sync.Mutex
+	working map[types.UID]bool // pods that a goroutine is busy with
+	waiting map[types.UID]string
+	wg      sync.WaitGroup
+}
+
+// Kubelet is the kubelet's stand-in.
+func Kubelet(ctx context.Context, e *host.Env) error {
+	fs := pflag.NewFlagSet("kubelet", pflag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	config := fs.String("config", "", "")
+	kubeconfig := fs.String("kubeconfig", "", "")
+	name := fs.String("hostname-override", e.Host.Spec.Name, "")
+	ip := fs.String("node-ip", "", "")
+	nodeLabels := fs.StringToString("node-labels", nil, "")
+	if err := fs.Parse(e.Args); err != nil {
+		return &host.ExitError{Code: 2, Err: err}
+	}
+	k := &kubelet{e: e, name: *name, labels: *nodeLabels, poke: make(chan struct{}, 1), working: map[types.UID]bool{}, waiting: map[types.UID]string{}}
+	if err := kubeclient.StrictYAML(e.Host, *config, &k.cfg); err != nil {
+		return err
+	}
+	var err error
+	if k.ip, err = netip.ParseAddr(*ip); err != nil {
+		return &host.ExitError{Code: 2, Err: fmt.Errorf("--node-ip: %w", err)}
+	}
+	sock, err := e.Host.Local(k.cfg.ContainerRuntimeEndpoint)
+	if err != nil {
+		return fmt.Errorf("container runtime: %w", err)
+	}
+	k.rt = sock.(*runtime)
+	if k.c, err = kubeclient.Client(e.Host, *kubeconfig); err != nil {
+		return err
+	}
+	if err := k.serve(ctx); err != nil {
+		return err
+	}
+	if err := kubeclient.Healthz(ctx, e, net.JoinHostPort(k.cfg.HealthzBindAddress, fmt.Sprint(*k.cfg.HealthzPort)), false, func() error { return nil }); err != nil {
+		return err
+	}
+	for {
+		if err = k.register(ctx); err == nil || ctx.Err() != nil {
+			break
+		}
+		e.Logf("registering node %s: %v, trying again", k.name, err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	e.Ready()
+	k.run(ctx)
+	return nil
+}
+
+// register makes the node known, or takes up the one that is.
+func (k *kubelet) register(ctx context.Context) error {
+	l := map[string]string{"kubernetes.io/hostname": k.name, "kubernetes.io/os": "linux", "kubernetes.io/arch": "amd64"}
+	maps.Copy(l, k.labels)
+	n := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: k.name, Labels: l}}
+	for _, t := range k.cfg.RegisterWithTaints {
+		n.Spec.Taints = append(n.Spec.Taints, t)
+	}
+	n.Spec.Taints = append(n.Spec.Taints, corev1.Taint{Key: corev1.TaintNodeNotReady, Effect: corev1.TaintEffectNoSchedule})
+	n.Status = k.status(nil)
+	if _, err := k.c.CoreV1().Nodes().Create(ctx, n, metav1.CreateOptions{}); err != nil && !apierrors.IsAlreadyExists(err) {
+		return err
+	}
+	if err := k.renew(ctx); err != nil {
+		return err
+	}
+	return k.report(ctx)
+}
+
+// networkTrouble says why pods cannot have a network here, if so.
+func (k *kubelet) networkTrouble() string {
+	if _, err := k.e.Host.Local(fairwaySocket); err != nil {
+		return "container runtime network not ready: the network plugin does not run here yet"
+	}
+	if _, err := k.e.Host.ReadFile(cniFile); err != nil {
+		return "container runtime network not ready: no network configuration in /etc/cni/net.d"
+	}
+	return ""
+}
+
+func (k *kubelet) status(old []corev1.NodeCondition) corev1.NodeStatus {
+	h := k.e.Host
+	k.rt.mu.Lock()
+	rv := k.rt.version
+	k.rt.mu.Unlock()
+	res := corev1.ResourceList{
+		corev1.ResourceCPU:    *resource.NewQuantity(int64(h.Spec.CPUs), resource.DecimalSI),
+		corev1.ResourceMemory: *resource.NewQuantity(h.Spec.Memory, resource.BinarySI),
+		corev1.ResourcePods:   *resource.NewQuantity(110, resource.DecimalSI),
+	}
+	st := corev1.NodeStatus{
+		Capacity: res, Allocatable: res,
+		Addresses: []corev1.NodeAddress{{Type: corev1.NodeInternalIP, Address: k.ip.String()}, {Type: corev1.NodeHostName, Address: k.name}},
+		NodeInfo: corev1.NodeSystemInfo{KubeletVersion: k.e.Version, ContainerRuntimeVersion: "containerd://" + strings.TrimPrefix(rv, "v"), OSImage: h.Spec.Image, KernelVersion: "simulated",
+			OperatingSystem: "linux", Architecture: "amd64", BootID: h.BootID, MachineID: h.Spec.Hardware, SystemUUID: h.Spec.Hardware},
+		DaemonEndpoints: corev1.NodeDaemonEndpoints{KubeletEndpoint: corev1.DaemonEndpoint{Port: k.cfg.Port}},
+	}
+	cond := func(t corev1.NodeConditionType, v corev1.ConditionStatus, reason, msg string) {
+		c := corev1.NodeCondition{Type: t, Status: v, Reason: reason, Message: msg, LastHeartbeatTime: metav1.Now(), LastTransitionTime: metav1.Now()}
+		for _, o := range old {
+			if o.Type == t && o.Status == v {
+				c.LastTransitionTime = o.LastTransitionTime
+			}
+		}
+		st.Conditions = append(st.Conditions, c)
+	}
+	cond(corev1.NodeMemoryPressure, corev1.ConditionFalse, "KubeletHasSufficientMemory", "kubelet has sufficient memory available")
+	cond(corev1.NodeDiskPressure, corev1.ConditionFalse, "KubeletHasNoDiskPressure", "kubelet has no disk pressure")
+	cond(corev1.NodePIDPressure, corev1.ConditionFalse, "KubeletHasSufficientPID", "kubelet has sufficient PID available")
+	if t := k.networkTrouble(); t != "" {
+		cond(corev1.NodeReady, corev1.ConditionFalse, "KubeletNotReady", t)
+	} else {
+		cond(corev1.NodeReady, corev1.ConditionTrue, "KubeletReady", "kubelet is posting ready status")
+	}
+	return st
+}
+
+// report writes the node's status.
+func (k *kubelet) report(ctx context.Context) error {
+	n, err := k.c.CoreV1().Nodes().Get(ctx, k.name, metav1.GetOptions{})
+	if err != nil {
+		return err
+	}
+	n.Status = k.status(n.Status.Conditions)
+	_, err = k.c.CoreV1().Nodes().UpdateStatus(ctx, n, metav1.UpdateOptions{})
+	return err
+}
+
+// renew says that the node lives.
+func (k *kubelet) renew(ctx context.Context) error {
+	leases := k.c.CoordinationV1().Leases("kube-node-lease")
+	now := metav1.NowMicro()
+	l, err := leases.Get(ctx, k.name, metav1.GetOptions{})
+	if apierrors.IsNotFound(err) {
+		_, err = leases.Create(ctx, &coordv1.Lease{ObjectMeta: metav1.ObjectMeta{Name: k.name},
+			Spec: coordv1.LeaseSpec{HolderIdentity: &k.name, LeaseDurationSeconds: &k.cfg.NodeLeaseDurationSeconds, RenewTime: &now}}, metav1.CreateOptions{})
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	l.Spec.RenewTime = &now
+	_, err = leases.Update(ctx, l, metav1.UpdateOptions{})
+	return err
+}
+
+func (k *kubelet) run(ctx context.Context) {
+	f := informers.NewSharedInformerFactoryWithOptions(k.c, 0, informers.WithTweakListOptions(func(o *metav1.ListOptions) {
+		o.FieldSelector = fields.OneTermEqualSelector("spec.nodeName", k.name).String()
+	}))
+	pods := f.Core().V1().Pods().Informer()
+	pods.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { k.nudge() }, UpdateFunc: func(any, any) { k.nudge() }, DeleteFunc: func(any) { k.nudge() }})
+	f.Start(ctx.Done())
+	lease := time.NewTicker(time.Duration(k.cfg.NodeLeaseDurationSeconds) * time.Second / 4)
+	beat := time.NewTicker(max(k.cfg.NodeStatusUpdateFrequency.Duration, time.Second))
+	look := time.NewTicker(50 * time.Millisecond)
+	defer lease.Stop()
+	defer beat.Stop()
+	defer look.Stop()
+	trouble := "unknown"
+	try := func(what string, f func(context.Context) error) bool {
+		c, cancel := context.WithTimeout(ctx, 5*time.Second)
+		defer cancel()
+		if err := f(c); err != nil && ctx.Err() == nil {
+			k.e.Logf("%s: %v", what, err)
+			return false
+		}
+		return true
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			f.Shutdown()
+			k.wg.Wait()
+			return
+		case <-lease.C:
+			try("renewing the lease", k.renew)
+		case <-beat.C:
+			try("node status", k.reregister)
+		case <-look.C:
+			if now := k.networkTrouble(); now != trouble && try("node status", k.report) {
+				trouble = now
+				k.nudge()
+			}
+		case <-k.poke:
+			if pods.HasSynced() {
+				k.sync(ctx, pods)
+			}
+		}
+	}
+}
+
+// reregister reports, and registers anew if somebody removed the node.
+func (k *kubelet) reregister(ctx context.Context) error {
+	err := k.report(ctx)
+	if apierrors.IsNotFound(err) {
+		return k.register(ctx)
+	}
+	return err
+}
+
+func (k *kubelet) nudge() {
+	select {
+	case k.poke <- struct{}{}:
+	default:
+	}
+}
+
+// sync gives every pod of this node a goroutine that brings it one step on.
+func (k *kubelet) sync(ctx context.Context, pods cache.SharedIndexInformer) {
+	here := map[types.UID]bool{}
+	for _, o := range pods.GetStore().List() {
+		p := o.(*corev1.Pod).DeepCopy()
+		here[p.UID] = true
+		k.mu.Lock()
+		busy := k.working[p.UID]
+		k.working[p.UID] = true
+		k.mu.Unlock()
+		if busy {
+			continue
+		}
+		k.wg.Go(func() {
+			again := k.step(ctx, p)
+			k.mu.Lock()
+			delete(k.working, p.UID)
+			k.mu.Unlock()
+			if again && ctx.Err() == nil {
+				t := time.NewTimer(100 * time.Millisecond)
+				defer t.Stop()
+				select {
+				case <-t.C:
+				case <-ctx.Done():
+				}
+				k.nudge()
+			}
+		})
+	}
+	k.rt.mu.Lock()
+	var gone []types.UID
+	for uid := range k.rt.pods {
+		if !here[uid] {
+			gone = append(gone, uid)
+		}
+	}
+	k.rt.mu.Unlock()
+	for _, uid := range gone {
+		k.wg.Go(func() { k.rt.stop(uid, time.Second) })
+	}
+}
+
+// step brings one pod closer to what its object says; again asks for another
+// step soon.
+func (k *kubelet) step(ctx context.Context, p *corev1.Pod) (again bool) {
+	if p.DeletionTimestamp != nil {
+		grace := 30 * time.Second
+		if g := p.DeletionGracePeriodSeconds; g != nil {
+			grace = time.Duration(*g) * time.Second
+		}
+		k.rt.stop(p.UID, grace)
+		zero := int64(0)
+		err := k.c.CoreV1().Pods(p.Namespace).Delete(ctx, p.Name, metav1.DeleteOptions{GracePeriodSeconds: &zero, Preconditions: &metav1.Preconditions{UID: &p.UID}})
+		return err != nil && !apierrors.IsNotFound(err) && !apierrors.IsConflict(err)
+	}
+	s := k.rt.find(p.UID)
+	trouble := ""
+	if s == nil {
+		var err error
+		if s, err = k.begin(ctx, p); err != nil {
+			trouble = err.Error()
+		}
+	}
+	if s != nil {
+		again = k.probe(ctx, p, s)
+	}
+	if err := k.podStatus(ctx, p, s, trouble); err != nil && ctx.Err() == nil && !apierrors.IsNotFound(err) {
+		k.e.Logf("status of pod %s: %v", p.Name, err)
+		again = true
+	}
+	return again || trouble != ""
+}
+
+// begin starts a pod that does not run yet.
+func (k *kubelet) begin(ctx context.Context, p *corev1.Pod) (*pod, error) {
+	ip := k.ip
+	if !p.Spec.HostNetwork {
+		if t := k.networkTrouble(); t != "" {
+			return nil, errors.New("NetworkNotReady: " + t)
+		}
+	}
+	d, err := k.rt.pull(ctx, p.Spec.Containers[0].Image)
+	if err != nil {
+		return nil, fmt.Errorf("ErrImagePull: %w", err)
+	}
+	files := map[string]string{}
+	for _, v := range p.Spec.Volumes {
+		if v.ConfigMap == nil {
+			continue
+		}
+		cm, err := k.c.CoreV1().ConfigMaps(p.Namespace).Get(ctx, v.ConfigMap.Name, metav1.GetOptions{})
+		if err != nil {
+			return nil, fmt.Errorf("CreateContainerConfigError: %w", err)
+		}
+		for _, m := range p.Spec.Containers[0].VolumeMounts {
+			for f, text := range cm.Data {
+				if m.Name == v.Name {
+					files[m.MountPath+"/"+f] = text
+				}
+			}
+		}
+	}
+	if err := k.e.Host.Work(ctx, 3*time.Second); err != nil {
+		return nil, err
+	}
+	if !p.Spec.HostNetwork {
+		if ip, err = k.address(ctx); err != nil {
+			return nil, err
+		}
+	}
+	token := func(ctx context.Context) (string, error) {
+		t, err := k.c.CoreV1().ServiceAccounts(p.Namespace).CreateToken(ctx, p.Spec.ServiceAccountName, &authnv1.TokenRequest{}, metav1.CreateOptions{})
+		if err != nil {
+			return "", err
+		}
+		return t.Status.Token, nil
+	}
+	return k.rt.start(p, d, ip, files, token, k.nudge), nil
+}
+
+// address is a free address of the node's range.
+func (k *kubelet) address(ctx context.Context) (netip.Addr, error) {
+	n, err := k.c.CoreV1().Nodes().Get(ctx, k.name, metav1.GetOptions{})
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	r, err := netip.ParsePrefix(n.Spec.PodCIDR)
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("FailedCreatePodSandBox: node %s has no range for pods yet", k.name)
+	}
+	k.rt.mu.Lock()
+	defer k.rt.mu.Unlock()
+	used := map[netip.Addr]bool{}
+	for _, s := range k.rt.pods {
+		used[s.ip] = true
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for a := r.Addr().Next().Next(); r.Contains(a); a = a.Next() {
+		if !used[a] && k.reserve(a) {
+			return a, nil
+		}
+	}
+	return netip.Addr{}, fmt.Errorf("FailedCreatePodSandBox: no address left in %s", r)
+}
+
+// reserve keeps an address from being given out twice within a moment; pods
+// get addresses that were not used for longest.
+func (k *kubelet) reserve(a netip.Addr) bool {
+	key := types.UID("address " + a.String())
+	if _, taken := k.waiting[key]; taken {
+		return false
+	}
+	k.waiting[key] = ""
+	time.AfterFunc(30*time.Second, func() {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		delete(k.waiting, key)
+	})
+	return true
+}
+
+// probe asks a pod with a readiness probe whether it serves.
+func (k *kubelet) probe(ctx context.Context, p *corev1.Pod, s *pod) (again bool) {
+	pr := p.Spec.Containers[0].ReadinessProbe
+	if pr == nil || pr.HTTPGet == nil || p.Spec.HostNetwork {
+		return false
+	}
+	c := &http.Client{Timeout: time.Second, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return k.e.Host.Net.DialPod(ctx, netip.AddrPortFrom(s.ip, uint16(pr.HTTPGet.Port.IntVal)))
+	}}}
+	ok := false
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("http://%s:%d%s", s.ip, pr.HTTPGet.Port.IntVal, pr.HTTPGet.Path), nil)
+	if err == nil {
+		if resp, err := c.Do(req); err == nil {
+			resp.Body.Close()
+			ok = resp.StatusCode < 400
+		}
+	}
+	s.mu.Lock()
+	s.ready = ok
+	s.mu.Unlock()
+	return !ok
+}
+
+func (k *kubelet) podStatus(ctx context.Context, p *corev1.Pod, s *pod, trouble string) error {
+	c := p.Spec.Containers[0]
+	st := corev1.PodStatus{Phase: corev1.PodPending, HostIP: k.ip.String(), HostIPs: []corev1.HostIP{{IP: k.ip.String()}}, QOSClass: p.Status.QOSClass, StartTime: p.Status.StartTime}
+	if st.StartTime == nil {
+		now := metav1.Now()
+		st.StartTime = &now
+	}
+	cs := corev1.ContainerStatus{Name: c.Name, Image: c.Image, Started: new(bool)}
+	ready := corev1.ConditionFalse
+	reason, msg, _ := strings.Cut(trouble, ": ")
+	if s == nil {
+		if reason == "" {
+			reason = "ContainerCreating"
+		}
+		cs.State.Waiting = &corev1.ContainerStateWaiting{Reason: reason, Message: msg}
+	} else {
+		s.mu.Lock()
+		cs.Ready, cs.RestartCount = s.ready, s.restarts
+		failed := s.err
+		s.mu.Unlock()
+		*cs.Started = true
+		st.Phase, st.PodIP, st.PodIPs = corev1.PodRunning, s.ip.String(), []corev1.PodIP{{IP: s.ip.String()}}
+		cs.State.Running = &corev1.ContainerStateRunning{StartedAt: metav1.NewTime(s.started.Truncate(time.Second))}
+		cs.ContainerID = "containerd://" + string(p.UID)
+		if failed != nil && !cs.Ready {
+			cs.State = corev1.ContainerState{Waiting: &corev1.ContainerStateWaiting{Reason: "CrashLoopBackOff", Message: failed.Error()}}
+		}
+		if cs.Ready {
+			ready = corev1.ConditionTrue
+		}
+	}
+	st.ContainerStatuses = []corev1.ContainerStatus{cs}
+	for _, t := range []corev1.PodConditionType{corev1.PodScheduled, corev1.PodInitialized, corev1.ContainersReady, corev1.PodReady} {
+		v := corev1.ConditionTrue
+		if t == corev1.ContainersReady || t == corev1.PodReady {
+			v = ready
+		}
+		pc := corev1.PodCondition{Type: t, Status: v, LastTransitionTime: metav1.NewTime(time.Now().Truncate(time.Second))}
+		for _, o := range p.Status.Conditions {
+			if o.Type == t && o.Status == v {
+				pc.LastTransitionTime = o.LastTransitionTime
+			}
+		}
+		st.Conditions = append(st.Conditions, pc)
+	}
+	if fmt.Sprintf("%+v", st) == fmt.Sprintf("%+v", p.Status) {
+		return nil
+	}
+	if old, new := p.Status, st; len(old.ContainerStatuses) == 1 && old.Phase == new.Phase && old.PodIP == new.PodIP && old.ContainerStatuses[0].Ready == cs.Ready && old.ContainerStatuses[0].RestartCount == cs.RestartCount &&
+		(old.ContainerStatuses[0].State.Waiting == nil) == (cs.State.Waiting == nil) && len(old.Conditions) == len(new.Conditions) && (cs.State.Waiting == nil || cs.State.Waiting.Reason == old.ContainerStatuses[0].State.Waiting.Reason) && old.Conditions[3].Status == ready {
+		return nil
+	}
+	np := p.DeepCopy()
+	np.Status = st
+	np.ResourceVersion = ""
+	_, err := k.c.CoreV1().Pods(p.Namespace).UpdateStatus(ctx, np, metav1.UpdateOptions{})
+	return err
+}
+
+// serve opens the kubelet's own API: logs, for those that the API server lets
+// read them.
+func (k *kubelet) serve(ctx context.Context) error {
+	h := k.e.Host
+	cert, err := apiserver.KeyPair(h, k.cfg.TLSCertFile, k.cfg.TLSPrivateKeyFile)
+	if err != nil {
+		return err
+	}
+	pool, err := apiserver.Pool(h, k.cfg.Authentication.X509.ClientCAFile)
+	if err != nil {
+		return err
+	}
+	l, err := h.Listen(net.JoinHostPort(k.cfg.Address, fmt.Sprint(k.cfg.Port)))
+	if err != nil {
+		return err
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /containerLogs/{ns}/{pod}/{container}", k.logs)
+	srv := &http.Server{ErrorLog: log.New(io.Discard, "", 0), TLSConfig: &tls.Config{Certificates: []tls.Certificate{*cert}, ClientCAs: pool, ClientAuth: tls.RequireAndVerifyClientCert},
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			who := r.TLS.PeerCertificates[0].Subject
+			rev, err := k.c.AuthorizationV1().SubjectAccessReviews().Create(r.Context(), &authzv1.SubjectAccessReview{Spec: authzv1.SubjectAccessReviewSpec{User: who.CommonName, Groups: who.Organization,
+				ResourceAttributes: &authzv1.ResourceAttributes{Verb: "get", Resource: "nodes", Subresource: "proxy", Name: k.name}}}, metav1.CreateOptions{})
+			if err != nil || !rev.Status.Allowed {
+				http.Error(w, fmt.Sprintf("%s may not use this kubelet (%v)", who.CommonName, err), http.StatusForbidden)
+				return
+			}
+			mux.ServeHTTP(w, r)
+		})}
+	go srv.ServeTLS(l, "", "")
+	context.AfterFunc(ctx, func() { srv.Close() })
+	return nil
+}
+
+func (k *kubelet) logs(w http.ResponseWriter, r *http.Request) {
+	p, err := k.c.CoreV1().Pods(r.PathValue("ns")).Get(r.Context(), r.PathValue("pod"), metav1.GetOptions{})
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusNotFound)
+		return
+	}
+	s := k.rt.find(p.UID)
+	if s == nil {
+		http.Error(w, "the pod does not run here", http.StatusNotFound)
+		return
+	}
+	sent := 0
+	for {
+		text, changed := s.log.read()
+		if sent < len(text) {
+			io.WriteString(w, text[sent:])
+			sent = len(text)
+			if f, ok := w.(http.Flusher); ok {
+				f.Flush()
+			}
+		}
+		if r.URL.Query().Get("follow") != "true" {
+			return
+		}
+		select {
+		case <-changed:
+		case <-s.done:
+			return
+		case <-r.Context().Done():
+			return
+		}
+	}
+}

@@ -1,0 +1,274 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/net/dns/dnsmessage"
+	corev1 "k8s.io/api/core/v1"
+	"k8s.io/client-go/informers"
+	"k8s.io/client-go/kubernetes"
+	"k8s.io/client-go/rest"
+	"k8s.io/client-go/tools/cache"
+
+	"verbund/internal/core/trust"
+	"verbund/internal/sim/host"
+)
+
+// Images are the programs of all images, by name.
+func Images() map[string]PodProgram {
+	return map[string]PodProgram{"fairway": fairway, "coredns": coredns, "tidetable": webApp, "lampbook": webApp}
+}
+
+const (
+	fairwaySocket = "/run/fairway/fairway.sock"
+	cniFile       = "/etc/cni/net.d/10-fairway.conflist"
+)
+
+// podClient is a client with the pod's service-account token. Where the API is
+// it learns from its environment, as pods do.
+func podClient(ctx context.Context, p *PodEnv) (*kubernetes.Clientset, error) {
+	env := map[string]string{}
+	for _, e := range p.Pod.Spec.Containers[0].Env {
+		env[e.Name] = e.Value
+	}
+	tok, err := p.Token(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("service-account token: %w", err)
+	}
+	ca, err := p.Host.ReadFile(trust.Dir + "/" + string(trust.Cluster) + ".crt")
+	if err != nil {
+		return nil, err
+	}
+	return kubernetes.NewForConfig(&rest.Config{Host: "https://" + net.JoinHostPort(env["KUBERNETES_SERVICE_HOST"], env["KUBERNETES_SERVICE_PORT"]), BearerToken: tok, Dial: p.Host.Dial, QPS: -1, TLSClientConfig: rest.TLSClientConfig{CAData: ca}})
+}
+
+// fairway is the network plugin: it takes streams for this machine's pods and
+// knows which machine has which.
+func fairway(ctx context.Context, p *PodEnv) error {
+	c, err := podClient(ctx, p)
+	if err != nil {
+		return err
+	}
+	l, err := p.Host.Listen(netip.AddrPortFrom(p.IP, host.FabricPort).String())
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	go p.Host.Net.ServeFabric(l)
+	f := informers.NewSharedInformerFactory(c, 0)
+	nodes := f.Core().V1().Nodes().Informer()
+	poke := make(chan struct{}, 1)
+	nodes.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { tap(poke) }, UpdateFunc: func(any, any) { tap(poke) }, DeleteFunc: func(any) { tap(poke) }})
+	f.Start(ctx.Done())
+	defer f.Shutdown()
+	if !cache.WaitForCacheSync(ctx.Done(), nodes.HasSynced) {
+		return nil
+	}
+	p.Logf("fairway %s carries pod traffic on %s", p.Version, p.IP)
+	defer p.Host.Net.SetRoutes(nil)
+	first := true
+	for {
+		routes := map[netip.Prefix]netip.Addr{}
+		for _, o := range nodes.GetStore().List() {
+			n := o.(*corev1.Node)
+			r, err := netip.ParsePrefix(n.Spec.PodCIDR)
+			for _, a := range n.Status.Addresses {
+				if ip, aerr := netip.ParseAddr(a.Address); err == nil && aerr == nil && a.Type == corev1.NodeInternalIP && ip != p.IP {
+					routes[r] = ip
+				}
+			}
+		}
+		p.Host.Net.SetRoutes(routes)
+		if first {
+			conf := fmt.Sprintf(`{"cniVersion": "1.1.0", "name": "fairway", "plugins": [{"type": "fairway", "version": %q}]}`+"\n", p.Version)
+			if err := p.Host.WriteFile(cniFile, []byte(conf), 0o644); err != nil {
+				return err
+			}
+			defer p.Host.Offer(fairwaySocket, p)()
+			p.Ready()
+			first = false
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-poke:
+		}
+	}
+}
+
+// podListener makes a pod's port look like a listener.
+type podListener struct {
+	conns  chan net.Conn
+	closed chan struct{}
+	once   sync.Once
+	stop   func()
+	addr   netip.AddrPort
+	count  *atomic.Int64
+}
+
+func listenPod(p *PodEnv, port uint16) *podListener {
+	l := &podListener{conns: make(chan net.Conn), closed: make(chan struct{}), addr: netip.AddrPortFrom(p.IP, port), count: &atomic.Int64{}}
+	l.stop = p.Net.Listen(port, func(c net.Conn) {
+		l.count.Add(1)
+		select {
+		case l.conns <- c:
+		case <-l.closed:
+			c.Close()
+		}
+	})
+	return l
+}
+
+func (l *podListener) Accept() (net.Conn, error) {
+	select {
+	case c := <-l.conns:
+		return c, nil
+	case <-l.closed:
+		return nil, net.ErrClosed
+	}
+}
+
+func (l *podListener) Close() error {
+	l.once.Do(func() { l.stop(); close(l.closed) })
+	return nil
+}
+
+func (l *podListener) Addr() net.Addr { return net.TCPAddrFromAddrPort(l.addr) }
+
+// webApp is the example application: it says who answered. Told to end, it
+// goes on serving until nobody has come for a while, as an application does
+// that wants to lose no request.
+func webApp(ctx context.Context, p *PodEnv) error {
+	if p.Net == nil {
+		return errors.New("it needs a network of its own")
+	}
+	port := uint16(8080)
+	if ps := p.Pod.Spec.Containers[0].Ports; len(ps) > 0 {
+		port = uint16(ps[0].ContainerPort)
+	}
+	l := listenPod(p, port)
+	name := p.Pod.Spec.Containers[0].Name
+	srv := &http.Server{ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Connection", "close")
+		fmt.Fprintf(w, "%s %s answers from %s on %s\n", name, p.Version, p.Pod.Name, p.Host.Spec.Name)
+	})}
+	ended := make(chan error, 1)
+	go func() { ended <- srv.Serve(l) }()
+	p.Logf("%s %s serves on port %d", name, p.Version, port)
+	p.Ready()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	p.Logf("asked to end, serving until nobody comes")
+	quiet := 300 * time.Millisecond
+	for last := l.count.Load(); !p.Host.Pulled(); {
+		select {
+		case <-time.After(quiet):
+		case err := <-ended:
+			return err
+		}
+		now := l.count.Load()
+		if now == last {
+			break
+		}
+		last = now
+	}
+	end, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	return srv.Shutdown(end)
+}
+
+// coredns answers for services, over TCP, on the pod network.
+func coredns(ctx context.Context, p *PodEnv) error {
+	domain := ""
+	for f, text := range p.Files {
+		for line := range strings.Lines(text) {
+			if w := strings.Fields(line); len(w) > 1 && w[0] == "kubernetes" {
+				domain = w[1]
+			}
+		}
+		p.Logf("read %s, domain %s", f, domain)
+	}
+	if domain == "" {
+		return errors.New("Corefile: no kubernetes line with a domain")
+	}
+	c, err := podClient(ctx, p)
+	if err != nil {
+		return err
+	}
+	f := informers.NewSharedInformerFactory(c, 0)
+	svcs := f.Core().V1().Services().Informer()
+	f.Start(ctx.Done())
+	defer f.Shutdown()
+	if !cache.WaitForCacheSync(ctx.Done(), svcs.HasSynced) {
+		return nil
+	}
+	l, health := listenPod(p, 53), listenPod(p, 8181)
+	defer l.Close()
+	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "OK") })}
+	go srv.Serve(health)
+	defer srv.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				conn.SetDeadline(time.Now().Add(5 * time.Second))
+				for answerDNS(conn, domain, svcs) == nil {
+				}
+			}()
+		}
+	}()
+	p.Ready()
+	<-ctx.Done()
+	return nil
+}
+
+// answerDNS answers one question with a length in front (RFC 1035, 4.2.2).
+func answerDNS(c net.Conn, domain string, svcs cache.SharedIndexInformer) error {
+	var size [2]byte
+	if _, err := io.ReadFull(c, size[:]); err != nil {
+		return err
+	}
+	b := make([]byte, int(size[0])<<8|int(size[1]))
+	if _, err := io.ReadFull(c, b); err != nil {
+		return err
+	}
+	var m dnsmessage.Message
+	if err := m.Unpack(b); err != nil || len(m.Questions) != 1 {
+		return fmt.Errorf("not a question: %w", err)
+	}
+	q := m.Questions[0]
+	r := dnsmessage.Message{Header: dnsmessage.Header{ID: m.ID, Response: true, Authoritative: true, RCode: dnsmessage.RCodeNameError}, Questions: m.Questions}
+	name, ok := strings.CutSuffix(strings.ToLower(q.Name.String()), ".svc."+domain+".")
+	if parts := strings.Split(name, "."); ok && len(parts) == 2 {
+		if o, found, _ := svcs.GetStore().GetByKey(parts[1] + "/" + parts[0]); found {
+			if ip, err := netip.ParseAddr(o.(*corev1.Service).Spec.ClusterIP); err == nil {
+				r.RCode = dnsmessage.RCodeSuccess
+				r.Answers = []dnsmessage.Resource{{Header: dnsmessage.ResourceHeader{Name: q.Name, Class: dnsmessage.ClassINET, TTL: 5}, Body: &dnsmessage.AResource{A: ip.As4()}}}
+			}
+		}
+	}
+	out, err := r.Pack()
+	if err != nil {
+		return err
+	}
+	_, err = c.Write(append([]byte{byte(len(out) >> 8), byte(len(out))}, out...))
+	return err
+}

@@ -1,0 +1,196 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"github.com/spf13/pflag"
+	corev1 "k8s.io/api/core/v1"
+	discoveryv1 "k8s.io/api/discovery/v1"
+	"k8s.io/client-go/informers"
+	"k8s.io/client-go/tools/cache"
+	proxyv1 "k8s.io/kube-proxy/config/v1alpha1"
+
+	"verbund/internal/sim/host"
+	"verbund/internal/sim/kubeclient"
+)
+
+type proxy struct {
+	e         *host.Env
+	addresses []netip.Prefix
+	mu        sync.Mutex
+	open      map[int32]net.Listener
+	target    map[int32]netip.AddrPort // node port → service
+}
+
+// Proxy is the service proxy's stand-in: it keeps the machine's table of
+// services, and answers on node ports.
+func Proxy(ctx context.Context, e *host.Env) error {
+	fs := pflag.NewFlagSet("kube-proxy", pflag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	config := fs.String("config", "", "")
+	if err := fs.Parse(e.Args); err != nil {
+		return &host.ExitError{Code: 2, Err: err}
+	}
+	var cfg proxyv1.KubeProxyConfiguration
+	if err := kubeclient.StrictYAML(e.Host, *config, &cfg); err != nil {
+		return err
+	}
+	p := &proxy{e: e, open: map[int32]net.Listener{}, target: map[int32]netip.AddrPort{}}
+	for _, a := range cfg.NodePortAddresses {
+		r, err := netip.ParsePrefix(a)
+		if err != nil {
+			return &host.ExitError{Code: 2, Err: err}
+		}
+		p.addresses = append(p.addresses, r)
+	}
+	c, err := kubeclient.Client(e.Host, cfg.ClientConnection.Kubeconfig)
+	if err != nil {
+		return err
+	}
+	f := informers.NewSharedInformerFactory(c, 0)
+	svcs, slices := f.Core().V1().Services().Informer(), f.Discovery().V1().EndpointSlices().Informer()
+	poke := make(chan struct{}, 1)
+	nudge := cache.ResourceEventHandlerFuncs{AddFunc: func(any) { tap(poke) }, UpdateFunc: func(any, any) { tap(poke) }, DeleteFunc: func(any) { tap(poke) }}
+	svcs.AddEventHandler(nudge)
+	slices.AddEventHandler(nudge)
+	synced := func() error {
+		if !svcs.HasSynced() || !slices.HasSynced() {
+			return errors.New("no services read yet")
+		}
+		return nil
+	}
+	if err := kubeclient.Healthz(ctx, e, cfg.HealthzBindAddress, false, synced); err != nil {
+		return err
+	}
+	f.Start(ctx.Done())
+	defer f.Shutdown()
+	e.Ready()
+	for cache.WaitForCacheSync(ctx.Done(), svcs.HasSynced, slices.HasSynced) {
+		p.install(svcs, slices)
+		select {
+		case <-ctx.Done():
+		case <-poke:
+		}
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	// What is installed stays when the proxy stops, as rules in a kernel do;
+	// but nobody answers on node ports any more.
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, l := range p.open {
+		l.Close()
+	}
+	return nil
+}
+
+func tap(c chan<- struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// install computes the table of services anew.
+func (p *proxy) install(svcs, slices cache.SharedIndexInformer) {
+	eps := map[string][]discoveryv1.EndpointSlice{}
+	for _, o := range slices.GetStore().List() {
+		s := o.(*discoveryv1.EndpointSlice)
+		k := s.Namespace + "/" + s.Labels[discoveryv1.LabelServiceName]
+		eps[k] = append(eps[k], *s)
+	}
+	table := map[netip.AddrPort][]netip.AddrPort{}
+	target := map[int32]netip.AddrPort{}
+	for _, o := range svcs.GetStore().List() {
+		s := o.(*corev1.Service)
+		ip, err := netip.ParseAddr(s.Spec.ClusterIP)
+		if err != nil {
+			continue
+		}
+		for _, sp := range s.Spec.Ports {
+			at := netip.AddrPortFrom(ip, uint16(sp.Port))
+			ready, serving := []netip.AddrPort{}, []netip.AddrPort{}
+			for _, sl := range eps[s.Namespace+"/"+s.Name] {
+				for _, port := range sl.Ports {
+					if port.Name == nil || *port.Name != sp.Name || port.Port == nil {
+						continue
+					}
+					for _, ep := range sl.Endpoints {
+						a, err := netip.ParseAddr(ep.Addresses[0])
+						if err != nil {
+							continue
+						}
+						to := netip.AddrPortFrom(a, uint16(*port.Port))
+						if ep.Conditions.Ready == nil || *ep.Conditions.Ready {
+							ready = append(ready, to)
+						} else if ep.Conditions.Serving != nil && *ep.Conditions.Serving {
+							serving = append(serving, to)
+						}
+					}
+				}
+			}
+			// Endpoints on their way out serve only if there is no other.
+			if len(ready) == 0 {
+				ready = serving
+			}
+			table[at] = ready
+			if sp.NodePort != 0 {
+				target[sp.NodePort] = at
+			}
+		}
+	}
+	p.e.Host.Net.SetServices(table)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.target = target
+	for port, l := range p.open {
+		if _, ok := target[port]; !ok {
+			l.Close()
+			delete(p.open, port)
+		}
+	}
+	for port := range target {
+		if p.open[port] != nil {
+			continue
+		}
+		for _, a := range p.addresses {
+			l, err := p.e.Host.Listen(netip.AddrPortFrom(a.Addr(), uint16(port)).String())
+			if err != nil {
+				p.e.Logf("node port %d: %v", port, err)
+				continue
+			}
+			p.open[port] = l
+			go p.answer(l, port)
+		}
+	}
+}
+
+func (p *proxy) answer(l net.Listener, port int32) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			p.mu.Lock()
+			at := p.target[port]
+			p.mu.Unlock()
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			to, err := p.e.Host.Net.DialPod(ctx, at)
+			cancel()
+			if err != nil {
+				p.e.Logf("node port %d: %v", port, err)
+				c.Close()
+				return
+			}
+			host.Splice(c, to)
+		}()
+	}
+}

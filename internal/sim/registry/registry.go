@@ -1,0 +1,154 @@
+// Package registry is the site's OCI registry, filled with the artefacts of
+// every version of the catalogue and with the images of the examples. The
+// server is a library's; what is ours is the stock, and the fault of a blob
+// that arrives damaged.
+package registry
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	"github.com/google/go-containerregistry/pkg/registry"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
+	"github.com/google/go-containerregistry/pkg/v1/static"
+	"github.com/google/go-containerregistry/pkg/v1/types"
+
+	"verbund/internal/core/versions"
+	"verbund/internal/sim/host"
+)
+
+// examples are the images of the shipped applications.
+var examples = []versions.Component{{Name: "tidetable", Version: "1.0"}, {Name: "tidetable", Version: "1.1"}, {Name: "lampbook", Version: "1.0"}}
+
+// Stock lists every artefact that the registry has.
+func Stock(cat *versions.Catalogue) []versions.Component {
+	seen := map[versions.Component]bool{}
+	var out []versions.Component
+	add := func(cs ...versions.Component) {
+		for _, c := range cs {
+			if !seen[c] {
+				seen[c] = true
+				out = append(out, c)
+			}
+		}
+	}
+	for _, s := range cat.Sets {
+		add(s.Components(versions.Control)...)
+		add(s.Components(versions.Balancer)...)
+		add(s.Images()...)
+	}
+	add(examples...)
+	return out
+}
+
+// Artefact makes the OCI image of a component: one layer with its stand-in
+// descriptor, the same bytes every time.
+func Artefact(c versions.Component) (v1.Image, error) {
+	body, err := json.Marshal(host.Descriptor{StandIn: c.Name, Version: c.Version})
+	if err != nil {
+		return nil, err
+	}
+	return mutate.Append(empty.Image, mutate.Addendum{
+		Layer:       static.NewLayer(append(body, '\n'), types.OCILayer),
+		Annotations: map[string]string{"org.opencontainers.image.title": c.Name},
+	})
+}
+
+// Registry serves the stock.
+type Registry struct {
+	handler http.Handler
+	mu      sync.Mutex
+	damaged map[string]bool // digests of blobs
+	srv     *http.Server
+}
+
+// New fills a registry.
+func New(cat *versions.Catalogue) (*Registry, error) {
+	r := &Registry{damaged: map[string]bool{}, handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)))}
+	// The stock is written through the registry's own protocol, without a socket.
+	rt := roundTripper{r.handler}
+	for _, c := range Stock(cat) {
+		img, err := Artefact(c)
+		if err != nil {
+			return nil, fmt.Errorf("artefact %s: %w", c.Ref(), err)
+		}
+		ref, err := name.ParseReference("registry.test/"+c.Ref(), name.Insecure)
+		if err != nil {
+			return nil, err
+		}
+		if err := remote.Write(ref, img, remote.WithTransport(rt), remote.WithJobs(1)); err != nil {
+			return nil, fmt.Errorf("stocking %s: %w", c.Ref(), err)
+		}
+	}
+	return r, nil
+}
+
+type roundTripper struct{ h http.Handler }
+
+func (t roundTripper) RoundTrip(q *http.Request) (*http.Response, error) {
+	if q.Body == nil {
+		q.Body = http.NoBody
+	}
+	w := httptest.NewRecorder()
+	t.h.ServeHTTP(w, q)
+	resp := w.Result()
+	resp.Request = q
+	return resp, nil
+}
+
+// Damage makes the layer of an artefact arrive damaged, or heals it.
+func (r *Registry) Damage(ref string, damaged bool) error {
+	n, v, _ := strings.Cut(ref, ":")
+	img, err := Artefact(versions.Component{Name: n, Version: v})
+	if err != nil {
+		return err
+	}
+	ls, err := img.Layers()
+	if err != nil {
+		return err
+	}
+	d, err := ls[0].Digest()
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.damaged[d.String()] = damaged
+	return nil
+}
+
+// ServeHTTP passes requests on and spoils what is marked as damaged.
+func (r *Registry) ServeHTTP(w http.ResponseWriter, q *http.Request) {
+	r.mu.Lock()
+	bad := r.damaged[q.URL.Path[strings.LastIndex(q.URL.Path, "/")+1:]]
+	r.mu.Unlock()
+	if !bad || q.Method != http.MethodGet {
+		r.handler.ServeHTTP(w, q)
+		return
+	}
+	rec := httptest.NewRecorder()
+	r.handler.ServeHTTP(rec, q)
+	for k, v := range rec.Header() {
+		w.Header()[k] = v
+	}
+	w.WriteHeader(rec.Code)
+	w.Write(bytes.ToUpper(rec.Body.Bytes()))
+}
+
+// Serve answers on l until Close.
+func (r *Registry) Serve(l net.Listener) {
+	r.srv = &http.Server{Handler: r}
+	r.srv.Serve(l)
+}

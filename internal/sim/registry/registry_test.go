@@ -1,0 +1,94 @@
+package registry
+
+import (
+	"flag"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"testing"
+
+	"verbund/internal/core/versions"
+)
+
+var update = flag.Bool("update", false, "write the catalogue's digests anew")
+
+const digestsFile = "../../core/versions/digests.txt"
+
+// The catalogue pins what the registry hands out; if the two part, every pull fails.
+func TestDigestsOfTheCatalogue(t *testing.T) {
+	var want strings.Builder
+	for _, c := range Stock(versions.Shipped()) {
+		img, err := Artefact(c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d, err := img.Digest()
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(&want, "%s %s\n", c.Ref(), d)
+	}
+	if *update {
+		if err := os.WriteFile(digestsFile, []byte(want.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	have, err := os.ReadFile(digestsFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if string(have) != want.String() {
+		t.Errorf("%s does not have the digests of the stock; after reading why, run: go test ./internal/sim/registry -update", digestsFile)
+	}
+}
+
+// A damaged blob has to arrive with other bytes than its digest promises.
+func TestDamagedBlob(t *testing.T) {
+	r, err := New(versions.Shipped())
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(r)
+	defer srv.Close()
+	c := Stock(versions.Shipped())[0]
+	img, err := Artefact(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ls, err := img.Layers()
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := ls[0].Digest()
+	if err != nil {
+		t.Fatal(err)
+	}
+	get := func() string {
+		resp, err := http.Get(srv.URL + "/v2/" + c.Name + "/blobs/" + d.String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b := make([]byte, 4096)
+		n, _ := resp.Body.Read(b)
+		return string(b[:n])
+	}
+	whole := get()
+	if !strings.Contains(whole, c.Name) {
+		t.Fatalf("blob is %q", whole)
+	}
+	if err := r.Damage(c.Ref(), true); err != nil {
+		t.Fatal(err)
+	}
+	if got := get(); got == whole {
+		t.Error("the blob arrived whole although it is damaged")
+	}
+	if err := r.Damage(c.Ref(), false); err != nil {
+		t.Fatal(err)
+	}
+	if got := get(); got != whole {
+		t.Error("the blob is still damaged after mending")
+	}
+}

@@ -1,0 +1,98 @@
+// Package sim is the simulated site that ships with the tool: machines, their
+// agent, services and stand-ins, registry and balancer. It could have been
+// written by a stranger who knows only the protocols, and nothing outside
+// imports it but the command that starts its processes.
+package sim
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/sim/apiserver"
+	"verbund/internal/sim/balancer"
+	"verbund/internal/sim/controllers"
+	"verbund/internal/sim/daemon"
+	"verbund/internal/sim/etcdmember"
+	"verbund/internal/sim/host"
+	"verbund/internal/sim/node"
+	"verbund/internal/sim/zone"
+)
+
+// self is the program's own image; it also works when the file it was started
+// from is gone, as under "go run".
+const self = "/proc/self/exe"
+
+// The arguments that make the program one of the site's processes.
+const (
+	ArgSite   = "simulated-site"
+	ArgZone   = "simulated-zone"
+	ArgMember = "simulated-datastore"
+)
+
+// programs is everything that units can run.
+func programs() map[string]host.Program {
+	return map[string]host.Program{
+		"etcd":                    etcdmember.Program([]string{self, ArgMember}),
+		"kube-apiserver":          apiserver.Run,
+		"kube-controller-manager": controllers.Manager,
+		"kube-scheduler":          controllers.Scheduler,
+		"containerd":              node.Containerd(node.Images()),
+		"kubelet":                 node.Kubelet,
+		"kube-proxy":              node.Proxy,
+		"haproxy":                 balancer.Run,
+	}
+}
+
+// Main runs one of the site's processes, if args ask for one.
+func Main(args []string) (handled bool, err error) {
+	if len(args) < 2 {
+		return false, nil
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
+	defer stop()
+	// These processes outlive an interrupt of the command that started them.
+	signal.Ignore(syscall.SIGINT, syscall.SIGHUP)
+	switch args[0] {
+	case ArgSite:
+		return true, runSite(ctx, args[1], args[2:])
+	case ArgZone:
+		return true, zone.Run(ctx, os.Stdin, os.Stdout, programs())
+	case ArgMember:
+		if len(args) < 3 {
+			return true, fmt.Errorf("%s: a configuration and a disk are needed", ArgMember)
+		}
+		return true, etcdmember.Main(ctx, args[1], args[2], os.Stdin, os.Stdout)
+	}
+	return false, nil
+}
+
+// runSite serves the site in a folder from its file. On standard output goes
+// one line: "ready", or why not.
+func runSite(ctx context.Context, folder string, rest []string) error {
+	if len(rest) < 1 {
+		return fmt.Errorf("%s: a folder and a site file are needed", ArgSite)
+	}
+	err := func() error {
+		data, err := os.ReadFile(rest[0])
+		if err != nil {
+			return err
+		}
+		file, fs := declare.ReadSite(rest[0], data)
+		if fs.Errors() > 0 {
+			return fmt.Errorf("%s", fs[0])
+		}
+		return daemon.Run(ctx, folder, file, []string{self, ArgZone}, func() {
+			io.WriteString(os.Stdout, "ready\n")
+			os.Stdout.Close()
+		})
+	}()
+	if err != nil {
+		fmt.Fprintln(os.Stdout, err)
+	}
+	return err
+}

@@ -1,0 +1,116 @@
+// Package zone is the process in which all machines of one zone live. Its
+// parent, the site, orders over standard input and output; when that ends, the
+// zone ends, and everything in it, as when a building loses its power.
+package zone
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"sync"
+
+	"github.com/creachadair/jrpc2"
+	"github.com/creachadair/jrpc2/channel"
+	"github.com/creachadair/jrpc2/handler"
+
+	"verbund/internal/sim/host"
+)
+
+// The methods of the zone's protocol.
+const (
+	MethodBoot = "boot"
+	MethodOff  = "off"
+	MethodFill = "fill"
+)
+
+// BootReply says where one can log in.
+type BootReply struct {
+	SSHPort int `json:"sshPort"`
+}
+
+// OffRequest takes a machine's power away.
+type OffRequest struct {
+	Name   string `json:"name"`
+	Pulled bool   `json:"pulled"`
+}
+
+// FillRequest sets or clears the fault of a full disk.
+type FillRequest struct {
+	Name string `json:"name"`
+	Full bool   `json:"full"`
+}
+
+type zone struct {
+	ctx      context.Context
+	programs map[string]host.Program
+	mu       sync.Mutex
+	hosts    map[string]*host.Host
+}
+
+// Run serves the parent until it hangs up.
+func Run(ctx context.Context, in io.Reader, out io.WriteCloser, programs map[string]host.Program) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	z := &zone{ctx: ctx, programs: programs, hosts: map[string]*host.Host{}}
+	srv := jrpc2.NewServer(handler.Map{
+		MethodBoot: handler.New(z.boot),
+		MethodOff:  handler.New(z.off),
+		MethodFill: handler.New(z.fill),
+	}, &jrpc2.ServerOptions{Concurrency: 16})
+	return srv.Start(channel.Line(in, out)).Wait()
+}
+
+func (z *zone) boot(_ context.Context, s host.Spec) (*BootReply, error) {
+	z.mu.Lock()
+	if _, on := z.hosts[s.Name]; on {
+		z.mu.Unlock()
+		return nil, fmt.Errorf("%s is on already", s.Name)
+	}
+	z.hosts[s.Name] = nil // booting
+	z.mu.Unlock()
+	h, err := host.Boot(z.ctx, s, z.programs, func() { z.restart(s.Name) })
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	if err != nil {
+		delete(z.hosts, s.Name)
+		return nil, err
+	}
+	z.hosts[s.Name] = h
+	return &BootReply{SSHPort: h.SSHPort}, nil
+}
+
+func (z *zone) off(_ context.Context, r OffRequest) (bool, error) {
+	z.mu.Lock()
+	h := z.hosts[r.Name]
+	z.mu.Unlock()
+	if h == nil {
+		return false, nil
+	}
+	h.Off(r.Pulled)
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	delete(z.hosts, r.Name)
+	return true, nil
+}
+
+func (z *zone) restart(name string) {
+	z.mu.Lock()
+	h := z.hosts[name]
+	z.mu.Unlock()
+	if h == nil {
+		return
+	}
+	z.off(z.ctx, OffRequest{Name: name})
+	z.boot(z.ctx, h.Spec)
+}
+
+func (z *zone) fill(_ context.Context, r FillRequest) (bool, error) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	h := z.hosts[r.Name]
+	if h == nil {
+		return false, nil
+	}
+	h.Fill(r.Full)
+	return true, nil
+}

@@ -1,0 +1,230 @@
+// Package site is where machines come from: the client of a site, and the
+// start of the simulated one.
+package site
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"verbund/internal/site/protocol"
+)
+
+// Client talks to one site.
+type Client struct {
+	Folder string // the site's own folder
+	http   *http.Client
+}
+
+// ErrNotRunning says that nothing answers for the site.
+var ErrNotRunning = errors.New("the site's process is not running")
+
+// Refused is what a site will not do.
+type Refused struct {
+	protocol.Refusal
+	Status int
+}
+
+func (r *Refused) Error() string { return r.What + "; " + r.Todo }
+
+// NewClient is a client of the site in a folder.
+func NewClient(folder string) *Client {
+	c := &Client{Folder: folder}
+	c.http = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 16, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		// The folder is opened first because a socket's path may not be longer
+		// than 107 bytes.
+		d, err := os.Open(folder)
+		if err != nil {
+			return nil, err
+		}
+		defer d.Close()
+		var dl net.Dialer
+		return dl.DialContext(ctx, "unix", fmt.Sprintf("/proc/self/fd/%d/socket", d.Fd()))
+	}}}
+	return c
+}
+
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	cred, err := os.ReadFile(filepath.Join(c.Folder, "credential"))
+	if err != nil {
+		return fmt.Errorf("%w: %v", ErrNotRunning, err)
+	}
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, "http://site"+path, body)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(cred)))
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() == nil && (errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, os.ErrNotExist) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.EOF)) {
+			return fmt.Errorf("%w: %v", ErrNotRunning, err)
+		}
+		return fmt.Errorf("asking the site: %w", err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		r := &Refused{Status: resp.StatusCode}
+		if json.NewDecoder(resp.Body).Decode(&r.Refusal) != nil {
+			r.What, r.Todo = "the site answered "+resp.Status, "look at its log in "+c.Folder
+		}
+		return r
+	}
+	if out == nil {
+		_, err = io.Copy(io.Discard, resp.Body)
+		return err
+	}
+	return json.NewDecoder(resp.Body).Decode(out)
+}
+
+// Inventory lists what the site has.
+func (c *Client) Inventory(ctx context.Context) (*protocol.Inventory, error) {
+	var inv protocol.Inventory
+	return &inv, c.call(ctx, http.MethodGet, "/inventory", nil, &inv)
+}
+
+// Order gets a machine, or the one that was ordered before under this name.
+func (c *Client) Order(ctx context.Context, name string, o protocol.Order) (*protocol.Machine, error) {
+	var m protocol.Machine
+	return &m, c.call(ctx, http.MethodPut, "/machines/"+name, o, &m)
+}
+
+// Release gives a machine back, with its disk and address. One that is not
+// there is given back already.
+func (c *Client) Release(ctx context.Context, name string) error {
+	err := c.call(ctx, http.MethodDelete, "/machines/"+name, nil, nil)
+	var r *Refused
+	if errors.As(err, &r) && r.Status == http.StatusNotFound {
+		return nil
+	}
+	return err
+}
+
+// Power switches a machine: on, off, cut or restart.
+func (c *Client) Power(ctx context.Context, name, do string) error {
+	return c.call(ctx, http.MethodPost, "/machines/"+name+"/power", protocol.Power{Do: do}, nil)
+}
+
+// Console reads what a machine wrote to its console.
+func (c *Client) Console(ctx context.Context, name string) (string, error) {
+	var s string
+	err := c.call(ctx, http.MethodGet, "/machines/"+name+"/console", nil, &s)
+	return s, err
+}
+
+// Fault makes something go wrong.
+func (c *Client) Fault(ctx context.Context, f protocol.Fault) error {
+	return c.call(ctx, http.MethodPost, "/faults", f, nil)
+}
+
+// Stop ends the site's process and waits until it has.
+func (c *Client) Stop(ctx context.Context) error {
+	inv, err := c.Inventory(ctx)
+	if errors.Is(err, ErrNotRunning) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := c.call(ctx, http.MethodPost, "/stop", nil, nil); err != nil && !errors.Is(err, ErrNotRunning) {
+		return err
+	}
+	tick := time.NewTicker(10 * time.Millisecond)
+	defer tick.Stop()
+	for syscall.Kill(inv.Process, 0) == nil {
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the site's process %d has not ended: %w", inv.Process, ctx.Err())
+		case <-tick.C:
+		}
+	}
+	return nil
+}
+
+// Start makes sure that the site runs; started says whether it had to be
+// started. command begins the site's command line; the folder and the site
+// file are added.
+func Start(ctx context.Context, folder, file string, command []string) (c *Client, started bool, err error) {
+	c = NewClient(folder)
+	if _, err := c.Inventory(ctx); err == nil {
+		return c, false, nil
+	} else if !errors.Is(err, ErrNotRunning) {
+		return nil, false, err
+	}
+	if err := prepare(folder); err != nil {
+		return nil, false, fmt.Errorf("folder of the site: %w", err)
+	}
+	// Only one starter at a time; the kernel frees the lock.
+	lock, err := os.OpenFile(filepath.Join(folder, "starting"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, false, err
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		return nil, false, err
+	}
+	if _, err := c.Inventory(ctx); err == nil {
+		return c, false, nil
+	}
+	log, err := os.OpenFile(filepath.Join(folder, "site.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, false, err
+	}
+	defer log.Close()
+	cmd := exec.Command(command[0], append(append([]string{}, command[1:]...), folder, file)...)
+	cmd.Stderr = log
+	cmd.Dir = "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, false, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, false, fmt.Errorf("starting the site: %w", err)
+	}
+	line, _ := bufio.NewReader(out).ReadString('\n')
+	if line != "ready\n" {
+		cmd.Wait()
+		if line == "" {
+			line = "it ended without a word; its log is " + filepath.Join(folder, "site.log")
+		}
+		return nil, false, fmt.Errorf("starting the site: %s", strings.TrimSpace(line))
+	}
+	go cmd.Wait()
+	return c, true, nil
+}
+
+// prepare makes the site's folder with a credential.
+func prepare(folder string) error {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	f := filepath.Join(folder, "credential")
+	if _, err := os.Stat(f); err == nil {
+		return nil
+	}
+	b := make([]byte, 24)
+	rand.Read(b)
+	return os.WriteFile(f, []byte(hex.EncodeToString(b)+"\n"), 0o600)
+}

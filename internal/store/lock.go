@@ -1,0 +1,55 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+)
+
+// Holder is who holds the lock.
+type Holder struct {
+	Process int       `json:"process"`
+	Command string    `json:"command"`
+	Since   time.Time `json:"since"`
+}
+
+// Locked is the refusal of a lock that another run holds.
+type Locked struct{ Holder Holder }
+
+func (l *Locked) Error() string {
+	if l.Holder.Process == 0 {
+		return "another run holds the lock of this cluster; wait for it to end"
+	}
+	return fmt.Sprintf("another run holds the lock of this cluster: verbund %s, process %d, since %s; wait for it to end, or look on with status and history",
+		l.Holder.Command, l.Holder.Process, l.Holder.Since.Local().Format("15:04:05"))
+}
+
+// Lock takes the cluster's lock. The kernel frees it when the holder dies.
+func (s *Store) Lock(command string) (release func(), err error) {
+	f, err := os.OpenFile(filepath.Join(s.Path, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("lock: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		defer f.Close()
+		var h Holder
+		json.NewDecoder(f).Decode(&h)
+		if errors.Is(err, syscall.EWOULDBLOCK) {
+			return nil, &Locked{h}
+		}
+		return nil, fmt.Errorf("lock: %w", err)
+	}
+	b, err := json.Marshal(Holder{os.Getpid(), command, time.Now()})
+	if err == nil {
+		err = errors.Join(f.Truncate(0), func() error { _, e := f.WriteAt(b, 0); return e }())
+	}
+	if err != nil {
+		f.Close()
+		return nil, fmt.Errorf("lock: %w", err)
+	}
+	return func() { f.Truncate(0); f.Close() }, nil
+}

@@ -1,0 +1,316 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"time"
+
+	"go.etcd.io/bbolt"
+)
+
+// Format is the version of the database's layout.
+const Format = 1
+
+// Dir is the folder of the tool's memory, beside the declaration.
+const Dir = ".verbund"
+
+// Secret is bytes that do not print, log or marshal themselves.
+type Secret []byte
+
+// String hides the secret.
+func (Secret) String() string { return "(secret)" }
+
+// GoString hides the secret.
+func (Secret) GoString() string { return "(secret)" }
+
+// MarshalJSON refuses.
+func (Secret) MarshalJSON() ([]byte, error) { return nil, errors.New("a secret is not written out") }
+
+// Machine is what is remembered of a machine.
+type Machine struct {
+	Address     netip.Addr `json:"address"`
+	Hardware    string     `json:"hardware,omitempty"`
+	Fingerprint string     `json:"fingerprint,omitempty"` // of the host key, from its console
+}
+
+// Facts are properties that cannot change once the cluster lives.
+type Facts struct {
+	Endpoint string    `json:"endpoint"` // name
+	Pods     string    `json:"pods"`
+	Services string    `json:"services"`
+	Domain   string    `json:"domain"`
+	Founded  time.Time `json:"founded"`
+}
+
+// Store is the memory of one cluster.
+type Store struct{ Path string }
+
+var (
+	bucketMeta     = []byte("meta")
+	bucketSecrets  = []byte("secrets")
+	bucketCerts    = []byte("certificates")
+	bucketMachines = []byte("machines")
+	bucketMembers  = []byte("members")
+	bucketFiles    = []byte("kubeconfigs")
+)
+
+// Open finds or makes the memory of a cluster under folder.
+func Open(folder, cluster string) (*Store, error) {
+	s := At(folder, cluster)
+	if err := os.MkdirAll(s.Path, 0o700); err != nil {
+		return nil, fmt.Errorf("making the store %s: %w", s.Path, err)
+	}
+	return s, s.update(func(tx *bbolt.Tx) error { return nil })
+}
+
+// At is the memory of a cluster, which may not exist.
+func At(folder, cluster string) *Store { return &Store{Path: filepath.Join(folder, Dir, cluster)} }
+
+// Exists says whether anything is remembered.
+func (s *Store) Exists() bool {
+	_, err := os.Stat(s.file())
+	return err == nil
+}
+
+func (s *Store) file() string { return filepath.Join(s.Path, "store.db") }
+
+// BackupDir is where backups of the datastore are kept.
+func (s *Store) BackupDir() string { return filepath.Join(s.Path, "backups") }
+
+// Damage is a store that cannot be read.
+type Damage struct {
+	Path string
+	Err  error
+}
+
+func (d *Damage) Error() string {
+	return fmt.Sprintf("the store %s cannot be read: %v; if the disk is well, bring it back from your own backup of this folder: without it Verbund has no keys to the machines, and nothing was changed", d.Path, d.Err)
+}
+
+func (d *Damage) Unwrap() error { return d.Err }
+
+func (s *Store) open(write bool) (db *bbolt.DB, err error) {
+	defer func() {
+		// bbolt panics on some kinds of damage.
+		if r := recover(); r != nil {
+			db, err = nil, &Damage{s.file(), fmt.Errorf("%v", r)}
+		}
+	}()
+	db, err = bbolt.Open(s.file(), 0o600, &bbolt.Options{Timeout: 10 * time.Second, ReadOnly: !write})
+	if err != nil {
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+		return nil, &Damage{s.file(), err}
+	}
+	return db, nil
+}
+
+func (s *Store) update(f func(*bbolt.Tx) error) (err error) {
+	db, err := s.open(true)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = &Damage{s.file(), fmt.Errorf("%v", r)}
+		}
+		err = errors.Join(err, db.Close())
+	}()
+	return db.Update(func(tx *bbolt.Tx) error {
+		m, err := tx.CreateBucketIfNotExists(bucketMeta)
+		if err != nil {
+			return err
+		}
+		if err := checkFormat(m); err != nil {
+			return err
+		}
+		if m.Get([]byte("format")) == nil {
+			if err := m.Put([]byte("format"), fmt.Appendf(nil, "%d", Format)); err != nil {
+				return err
+			}
+		}
+		for _, b := range [][]byte{bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles} {
+			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
+				return err
+			}
+		}
+		return f(tx)
+	})
+}
+
+func checkFormat(m *bbolt.Bucket) error {
+	var have int
+	if v := m.Get([]byte("format")); v != nil {
+		if _, err := fmt.Sscanf(string(v), "%d", &have); err != nil {
+			return &Damage{"meta", fmt.Errorf("format %q", v)}
+		}
+	}
+	if have > Format {
+		return fmt.Errorf("the store has format %d, and this program knows %d; use the newer version of Verbund that wrote it, nothing was changed", have, Format)
+	}
+	return nil
+}
+
+func (s *Store) view(f func(*bbolt.Tx) error) (err error) {
+	db, err := s.open(false)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = &Damage{s.file(), fmt.Errorf("%v", r)}
+		}
+		err = errors.Join(err, db.Close())
+	}()
+	return db.View(func(tx *bbolt.Tx) error {
+		m := tx.Bucket(bucketMeta)
+		if m == nil {
+			return nil
+		}
+		if err := checkFormat(m); err != nil {
+			return err
+		}
+		return f(tx)
+	})
+}
+
+// Trust is everything signed or to sign with, by ID.
+type Trust struct {
+	Keys  map[string]Secret
+	Certs map[string][]byte
+}
+
+// Trust reads all keys and certificates.
+func (s *Store) Trust() (*Trust, error) {
+	t := &Trust{Keys: map[string]Secret{}, Certs: map[string][]byte{}}
+	return t, s.view(func(tx *bbolt.Tx) error {
+		err := tx.Bucket(bucketSecrets).ForEach(func(k, v []byte) error {
+			t.Keys[string(k)] = append(Secret{}, v...)
+			return nil
+		})
+		return errors.Join(err, tx.Bucket(bucketCerts).ForEach(func(k, v []byte) error {
+			t.Certs[string(k)] = append([]byte{}, v...)
+			return nil
+		}))
+	})
+}
+
+// SaveTrust adds keys and certificates, all or none.
+func (s *Store) SaveTrust(t *Trust) error {
+	return s.update(func(tx *bbolt.Tx) error {
+		for id, k := range t.Keys {
+			if err := tx.Bucket(bucketSecrets).Put([]byte(id), k); err != nil {
+				return err
+			}
+		}
+		for id, c := range t.Certs {
+			if err := tx.Bucket(bucketCerts).Put([]byte(id), c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Machines lists what is remembered of machines.
+func (s *Store) Machines() (map[string]Machine, error) {
+	return readAll[Machine](s, bucketMachines)
+}
+
+// SaveMachine remembers a machine.
+func (s *Store) SaveMachine(name string, m Machine) error { return s.put(bucketMachines, name, m) }
+
+// ForgetMachine forgets a machine, with its certificates and keys.
+func (s *Store) ForgetMachine(name string) error {
+	return s.update(func(tx *bbolt.Tx) error {
+		for _, b := range [][]byte{bucketSecrets, bucketCerts} {
+			c := tx.Bucket(b).Cursor()
+			p := []byte(name + "/")
+			for k, _ := c.Seek(p); k != nil && string(k[:min(len(k), len(p))]) == string(p); k, _ = c.Next() {
+				if err := c.Delete(); err != nil {
+					return err
+				}
+			}
+		}
+		return errors.Join(tx.Bucket(bucketMachines).Delete([]byte(name)), tx.Bucket(bucketMembers).Delete([]byte(name)))
+	})
+}
+
+// Members lists, by control-plane machine, the members that the datastore had
+// when its own was born.
+func (s *Store) Members() (map[string][]string, error) { return readAll[[]string](s, bucketMembers) }
+
+// SaveMember remembers how a member is born; nil forgets it.
+func (s *Store) SaveMember(name string, members []string) error {
+	if members == nil {
+		return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketMembers).Delete([]byte(name)) })
+	}
+	return s.put(bucketMembers, name, members)
+}
+
+// Kubeconfigs lists the files into which access was merged.
+func (s *Store) Kubeconfigs() (map[string]time.Time, error) {
+	return readAll[time.Time](s, bucketFiles)
+}
+
+// SaveKubeconfig remembers a file into which access was merged.
+func (s *Store) SaveKubeconfig(path string, at time.Time) error { return s.put(bucketFiles, path, at) }
+
+// Facts reads what cannot change; nil before the cluster was founded.
+func (s *Store) Facts() (*Facts, error) {
+	var f *Facts
+	err := s.view(func(tx *bbolt.Tx) error {
+		v := tx.Bucket(bucketMeta).Get([]byte("facts"))
+		if v == nil {
+			return nil
+		}
+		f = &Facts{}
+		return json.Unmarshal(v, f)
+	})
+	return f, err
+}
+
+// SaveFacts records that the cluster was founded.
+func (s *Store) SaveFacts(f Facts) error { return s.put(bucketMeta, "facts", f) }
+
+func (s *Store) put(bucket []byte, key string, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucket).Put([]byte(key), b) })
+}
+
+func readAll[T any](s *Store, bucket []byte) (map[string]T, error) {
+	out := map[string]T{}
+	return out, s.view(func(tx *bbolt.Tx) error {
+		return tx.Bucket(bucket).ForEach(func(k, v []byte) error {
+			var t T
+			if err := json.Unmarshal(v, &t); err != nil {
+				return &Damage{s.file(), fmt.Errorf("%s %s: %w", bucket, k, err)}
+			}
+			out[string(k)] = t
+			return nil
+		})
+	})
+}
+
+// Remove deletes the memory but for the journal and backups.
+func (s *Store) Remove() error {
+	return errors.Join(ignoreMissing(os.Remove(s.file())), ignoreMissing(os.Remove(filepath.Join(s.Path, "lock"))))
+}
+
+func ignoreMissing(err error) error {
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
+}
