@@ -27,6 +27,7 @@ import (
 	"k8s.io/apimachinery/pkg/util/rand"
 	"k8s.io/apimachinery/pkg/util/strategicpatch"
 	"k8s.io/apimachinery/pkg/util/uuid"
+	"k8s.io/client-go/kubernetes/scheme"
 	sjson "sigs.k8s.io/json"
 	"sigs.k8s.io/yaml"
 )
@@ -86,7 +87,15 @@ func body(r *http.Request) ([]byte, error) {
 	if len(b) > maxBody {
 		return nil, apierrors.NewRequestEntityTooLargeError(fmt.Sprintf("the limit is %d bytes", maxBody))
 	}
-	if strings.Contains(r.Header.Get("Content-Type"), "yaml") {
+	switch ct := r.Header.Get("Content-Type"); {
+	case strings.Contains(ct, "vnd.kubernetes.protobuf") && len(b) > 0:
+		// The Go client sends protobuf; everything behind this line is JSON.
+		o, _, err := scheme.Codecs.UniversalDeserializer().Decode(b, nil, nil)
+		if err != nil {
+			return nil, apierrors.NewBadRequest(err.Error())
+		}
+		return json.Marshal(o)
+	case strings.Contains(ct, "yaml"):
 		if b, err = yaml.YAMLToJSON(b); err != nil {
 			return nil, apierrors.NewBadRequest(err.Error())
 		}
