@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/plan"
-	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/site"
 	"verbund/internal/store"
@@ -387,15 +386,4 @@ func (a *app) siteCmd() *cobra.Command {
 		a.faultCmd(),
 	)
 	return c
-}
-
-// newer finds the newest patch of a minor version.
-func newer(cat *versions.Catalogue, minor int) string {
-	v := ""
-	for _, s := range cat.Sets {
-		if s.Minor() == minor {
-			v = s.Kubernetes
-		}
-	}
-	return v
 }

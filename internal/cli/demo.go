@@ -1,5 +1,497 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
 
-func (a *app) demoCmd() *cobra.Command { return &cobra.Command{Use: "demo"} }
+	"github.com/spf13/cobra"
+	appsv1 "k8s.io/api/apps/v1"
+	corev1 "k8s.io/api/core/v1"
+	policyv1 "k8s.io/api/policy/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/util/intstr"
+	"k8s.io/client-go/kubernetes"
+	"k8s.io/client-go/rest"
+	"k8s.io/client-go/tools/clientcmd"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine"
+	"verbund/internal/store"
+)
+
+func (a *app) demoCmd() *cobra.Command {
+	var keep bool
+	c := &cobra.Command{
+		Use: "demo", Short: "Live through the whole life of a cluster with shipped data", Args: noArgs,
+		Long: `Raises the cluster tidewatch on a simulated site in a temporary folder, runs an
+application on it and measures its requests all the while, loses a control-plane
+machine, upgrades by one minor version, and tears everything down. Exits 0 only
+if every claim that it made was checked and held.`,
+		RunE: func(*cobra.Command, []string) error {
+			dir, err := os.MkdirTemp("", "verbund-demo-")
+			if err != nil {
+				return err
+			}
+			d := &demo{app: a, keep: keep, began: time.Now()}
+			d.sub = &app{in: a.in, out: a.out, err: a.err, dir: dir, soft: a.soft, hard: a.hard, yes: true, output: "text", parallel: a.parallel, quiet: a.quiet, noColor: a.noColor}
+			return d.live()
+		},
+	}
+	c.Flags().BoolVar(&keep, "keep", false, "leave the folder and the cluster")
+	return c
+}
+
+const demoCluster = "tidewatch"
+
+// demo is one run of the demonstration.
+type demo struct {
+	*app
+	sub    *app // works in the demo's folder
+	keep   bool
+	began  time.Time
+	stages int
+	claims []claim
+	before map[string]string // node versions
+}
+
+type claim struct {
+	text string
+	ok   bool
+}
+
+// stage says what comes and why.
+func (d *demo) stage(title, why string) {
+	d.stages++
+	line := fmt.Sprintf("%d  %s", d.stages, title)
+	if d.ui.outColour {
+		line = d.ui.good.Render(line)
+	}
+	fmt.Fprintf(d.out, "\n%s  (second %.0f)\n   %s\n\n", line, time.Since(d.began).Seconds(), why)
+}
+
+// check tells a claim after it was looked at.
+func (d *demo) check(ok bool, format string, args ...any) {
+	c := claim{fmt.Sprintf(format, args...), ok}
+	d.claims = append(d.claims, c)
+	mark := cell{"holds", "good"}
+	if !ok {
+		mark = cell{"DOES NOT HOLD", "bad"}
+	}
+	text := mark.text
+	if d.ui.outColour {
+		text = d.ui.paint(mark, text)
+	}
+	fmt.Fprintf(d.out, "   %s: %s\n", text, c.text)
+}
+
+// do runs a command of this program in the demo's folder.
+func (d *demo) do(args ...string) error {
+	fmt.Fprintf(d.out, "$ verbund %s\n", strings.Join(args, " "))
+	if code := d.sub.run(args); code != exitDone {
+		return fmt.Errorf("verbund %s ended with exit code %d", strings.Join(args, " "), code)
+	}
+	return nil
+}
+
+func (d *demo) live() (err error) {
+	defer func() {
+		if err != nil && !d.keep {
+			// Whatever happened, nothing is left running.
+			d.sub.soft, d.sub.hard = context.Background(), context.Background()
+			d.sub.quiet = true
+			d.sub.run([]string{"teardown", "--yes"})
+			os.RemoveAll(d.sub.dir)
+		}
+	}()
+	if err := d.raise(); err != nil {
+		return err
+	}
+	kube, err := d.deploy()
+	if err != nil {
+		return err
+	}
+	m := d.measure()
+	defer m.stop()
+	if err := d.lose(kube); err != nil {
+		return err
+	}
+	if err := d.upgrade(kube); err != nil {
+		return err
+	}
+	m.stop()
+	d.compare(m)
+	if err := d.end(); err != nil {
+		return err
+	}
+	held := 0
+	for _, c := range d.claims {
+		if c.ok {
+			held++
+		}
+	}
+	fmt.Fprintf(d.out, "\n%d of %d claims hold, after %.0f seconds.\n", held, len(d.claims), time.Since(d.began).Seconds())
+	if held < len(d.claims) {
+		return &exit{code: exitFailed}
+	}
+	return nil
+}
+
+func (d *demo) session() (*engine.Session, *topology.Cluster, error) {
+	s, err := d.sub.open(false)
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := s.Topology()
+	return s, c, err
+}
+
+func (d *demo) raise() error {
+	vs := versions.Shipped().Versions()
+	newest, _ := versions.Shipped().Set(vs[len(vs)-1])
+	old := newest.Kubernetes
+	for _, s := range versions.Shipped().Sets {
+		if s.Minor() == newest.Minor()-1 {
+			old = s.Kubernetes
+		}
+	}
+	d.stage("Declare a cluster", "Three control-plane machines in three zones and two pools, one minor version behind the newest,\n   so that there is something to upgrade.")
+	if err := d.do("draft", demoCluster, "--kubernetes", old); err != nil {
+		return err
+	}
+	if err := d.do("check"); err != nil {
+		return err
+	}
+	d.stage("Raise it", "One command gets the machines, makes the certificates, raises the control plane and joins the workers.\n   Nodes are NotReady until the network plugin runs on them: that is normal.")
+	began := time.Now()
+	if err := d.do("converge", "--yes"); err != nil {
+		return err
+	}
+	fmt.Fprintln(d.out)
+	if err := d.do("nodes"); err != nil {
+		return err
+	}
+	s, v, err := d.sub.view()
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	ready := 0
+	d.before = map[string]string{}
+	for n, seen := range v.Seen.Nodes {
+		d.before[n] = seen.Version
+		if seen.Ready && seen.Version == old {
+			ready++
+		}
+	}
+	d.check(ready == 8, "%d of 8 nodes are Ready on %s, %.0f seconds after the command", ready, old, time.Since(began).Seconds())
+	d.check(len(v.Members) == 3 && len(v.Ailing()) == 0, "the datastore has %d members and nothing ails", len(v.Members))
+	return nil
+}
+
+// client reaches the cluster as a person would, with a kubeconfig from access.
+func (d *demo) client() (*kubernetes.Clientset, error) {
+	file := filepath.Join(d.sub.dir, "kubeconfig")
+	if err := d.do("access", "--as", "mara", "--merge", file); err != nil {
+		return nil, err
+	}
+	cfg, err := clientcmd.BuildConfigFromFlags("", file)
+	if err != nil {
+		return nil, err
+	}
+	cfg.QPS = -1
+	cfg.Timeout = 10 * time.Second
+	return kubernetes.NewForConfig(rest.CopyConfig(cfg))
+}
+
+// application makes a Deployment of one of the shipped images, with a service.
+func application(ctx context.Context, k *kubernetes.Clientset, name, image string, replicas int32, nodePort int32) error {
+	l := map[string]string{"app": name}
+	_, err := k.AppsV1().Deployments("default").Create(ctx, &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: name}, Spec: appsv1.DeploymentSpec{Replicas: &replicas, Selector: &metav1.LabelSelector{MatchLabels: l},
+		Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: l}, Spec: corev1.PodSpec{Containers: []corev1.Container{{Name: name, Image: image, Ports: []corev1.ContainerPort{{ContainerPort: 8080}},
+			ReadinessProbe: &corev1.Probe{ProbeHandler: corev1.ProbeHandler{HTTPGet: &corev1.HTTPGetAction{Path: "/", Port: intstr.FromInt32(8080)}}}}}}}}}, metav1.CreateOptions{})
+	if err != nil {
+		return err
+	}
+	_, err = k.CoreV1().Services("default").Create(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: name}, Spec: corev1.ServiceSpec{Type: corev1.ServiceTypeNodePort, Selector: l,
+		Ports: []corev1.ServicePort{{Name: "http", Port: 80, TargetPort: intstr.FromInt32(8080), NodePort: nodePort}}}}, metav1.CreateOptions{})
+	return err
+}
+
+// available waits until all replicas of a Deployment serve.
+func available(ctx context.Context, k *kubernetes.Clientset, name string) error {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	return poll(ctx, func() bool {
+		dep, err := k.AppsV1().Deployments("default").Get(ctx, name, metav1.GetOptions{})
+		return err == nil && dep.Status.AvailableReplicas == *dep.Spec.Replicas && dep.Status.ObservedGeneration == dep.Generation
+	})
+}
+
+func poll(ctx context.Context, ok func() bool) error {
+	t := time.NewTicker(50 * time.Millisecond)
+	defer t.Stop()
+	for !ok() {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-t.C:
+		}
+	}
+	return nil
+}
+
+func (d *demo) deploy() (*kubernetes.Clientset, error) {
+	d.stage("Run an application", "tidetable, four pods and a disruption budget that wants three of them; it answers at every node's\n   port 30080 and, through the balancer, at port 8080.")
+	k, err := d.client()
+	if err != nil {
+		return nil, err
+	}
+	_, c, err := d.session()
+	if err != nil {
+		return nil, err
+	}
+	ctx := d.soft
+	if err := application(ctx, k, "tidetable", c.Registry+"/tidetable:1.0", 4, 30080); err != nil {
+		return nil, err
+	}
+	three := intstr.FromInt32(3)
+	if _, err := k.PolicyV1().PodDisruptionBudgets("default").Create(ctx, &policyv1.PodDisruptionBudget{ObjectMeta: metav1.ObjectMeta{Name: "tidetable"},
+		Spec: policyv1.PodDisruptionBudgetSpec{MinAvailable: &three, Selector: &metav1.LabelSelector{MatchLabels: map[string]string{"app": "tidetable"}}}}, metav1.CreateOptions{}); err != nil {
+		return nil, err
+	}
+	err = available(ctx, k, "tidetable")
+	d.check(err == nil, "the pods of tidetable serve")
+	n := 0
+	for _, m := range c.Machines {
+		if m.IsNode() && answers(ctx, net.JoinHostPort(m.Address.String(), "30080"), "tidetable 1.0") == nil {
+			n++
+		}
+	}
+	d.check(n == 8, "it answers at the node port of %d of 8 nodes", n)
+	return k, nil
+}
+
+// answers asks for a page and looks for a text in it.
+func answers(ctx context.Context, addr, want string) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+addr+"/", nil)
+	if err != nil {
+		return err
+	}
+	resp, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}).Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		return err
+	}
+	if resp.StatusCode != http.StatusOK || !strings.Contains(string(b), want) {
+		return fmt.Errorf("%s: %s", resp.Status, b)
+	}
+	return nil
+}
+
+// meter asks the application again and again, through the balancer.
+type meter struct {
+	mu       sync.Mutex
+	answered int
+	failed   []string
+	slowest  time.Duration
+	cancel   context.CancelFunc
+	ended    sync.WaitGroup
+}
+
+func (d *demo) measure() *meter {
+	ctx, cancel := context.WithCancel(d.hard)
+	m := &meter{cancel: cancel}
+	_, c, err := d.session()
+	if err != nil {
+		m.failed = append(m.failed, err.Error())
+		return m
+	}
+	addr := net.JoinHostPort(c.Endpoint.Address.String(), "8080")
+	for range 2 {
+		m.ended.Go(func() {
+			t := time.NewTicker(20 * time.Millisecond)
+			defer t.Stop()
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case <-t.C:
+				}
+				began := time.Now()
+				err := answers(ctx, addr, "tidetable")
+				if ctx.Err() != nil {
+					return
+				}
+				m.mu.Lock()
+				if err != nil {
+					m.failed = append(m.failed, fmt.Sprintf("%s %v", began.Format("15:04:05.000"), err))
+				} else {
+					m.answered++
+					m.slowest = max(m.slowest, time.Since(began))
+				}
+				m.mu.Unlock()
+			}
+		})
+	}
+	return m
+}
+
+func (m *meter) stop() {
+	m.cancel()
+	m.ended.Wait()
+}
+
+func (d *demo) lose(k *kubernetes.Clientset) error {
+	name := demoCluster + "-control-2"
+	d.stage("Lose a control-plane machine", "The plug of "+name+" is pulled. Two of three members are a quorum: the API goes on answering,\n   and converge brings the machine back. From here on the requests to tidetable are counted.")
+	if err := d.do("site", "power", name, "cut"); err != nil {
+		return err
+	}
+	_, err := k.CoreV1().ConfigMaps("default").Create(d.soft, &corev1.ConfigMap{ObjectMeta: metav1.ObjectMeta{Name: "written-meanwhile"}}, metav1.CreateOptions{})
+	d.check(err == nil, "the API takes a change while a control-plane machine is down")
+	fmt.Fprintln(d.out, "$ verbund status")
+	code := d.sub.run([]string{"status"})
+	d.check(code == exitNotWell, "status says that the cluster is not well, with exit code %d", code)
+	if err := d.do("converge", "--yes"); err != nil {
+		return err
+	}
+	s, v, err := d.sub.view()
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	d.check(len(v.Ailing()) == 0, "%s is back, and nothing ails", name)
+	return nil
+}
+
+func (d *demo) upgrade(k *kubernetes.Clientset) error {
+	vs := versions.Shipped().Versions()
+	to := vs[len(vs)-1]
+	s, c, err := d.session()
+	if err != nil {
+		return err
+	}
+	d.stage("Upgrade by one minor version", "One line of the declaration changes. Backup first; control-plane machines one at a time, out of the\n   balancer first; add-ons; then the pools in batches: cordon, evict, pull, switch, wait, uncordon.\n   In the middle of it, somebody deploys something new.")
+	file := filepath.Join(d.sub.dir, demoCluster+declarationEnding)
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	if err := writeWhole(file, []byte(strings.Replace(string(b), "kubernetes: "+s.Decl.Kubernetes, "kubernetes: "+to, 1)), 0o644); err != nil {
+		return err
+	}
+	var once sync.Once
+	made := make(chan error, 1)
+	d.sub.onEntry = func(e store.Entry) {
+		if e.Kind == store.StepDone && e.What == string(plan.Drain) {
+			once.Do(func() {
+				go func() { made <- application(d.soft, k, "lampbook", c.Registry+"/lampbook:1.0", 2, 30081) }()
+			})
+		}
+	}
+	err = d.do("converge", "--yes")
+	d.sub.onEntry = nil
+	if err != nil {
+		return err
+	}
+	select {
+	case err = <-made:
+	default:
+		err = errors.New("the upgrade drained no node")
+	}
+	if err == nil {
+		err = available(d.soft, k, "lampbook")
+	}
+	d.check(err == nil, "lampbook, deployed in the middle of the upgrade, serves")
+	return nil
+}
+
+// compare shows versions before and after, and what was measured.
+func (d *demo) compare(m *meter) {
+	d.stage("Look at what happened", "Versions before and after, and every request that was made meanwhile.")
+	s, v, err := d.sub.view()
+	if err != nil {
+		d.check(false, "the cluster can be looked at: %v", err)
+		return
+	}
+	defer s.Close()
+	var rows [][]cell
+	moved := 0
+	for _, mc := range v.Cluster.Machines {
+		if n, ok := v.Seen.Nodes[mc.Name]; ok {
+			rows = append(rows, cells(mc.Name, d.before[mc.Name], n.Version))
+			if n.Version == s.Decl.Kubernetes && n.Ready && d.before[mc.Name] != n.Version {
+				moved++
+			}
+		}
+	}
+	d.sub.ui.table([]string{"node", "before", "after"}, rows)
+	fmt.Fprintln(d.out)
+	d.check(moved == 8, "%d of 8 nodes went to %s and are Ready", moved, s.Decl.Kubernetes)
+	backups, _ := filepath.Glob(filepath.Join(s.Store.BackupDir(), "*.age"))
+	d.check(len(backups) == 1, "a backup from before the upgrade is there")
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, f := range m.failed[:min(5, len(m.failed))] {
+		fmt.Fprintf(d.out, "   failed request: %s\n", f)
+	}
+	d.check(len(m.failed) == 0 && m.answered > 100, "of %d requests through the balancer %d were answered and %d failed; the slowest took %d ms",
+		m.answered+len(m.failed), m.answered, len(m.failed), m.slowest.Milliseconds())
+}
+
+func (d *demo) end() error {
+	if d.keep {
+		fmt.Fprintf(d.out, "\nThe cluster lives on in %s. Go there and look around; remove it with: verbund teardown\n", d.sub.dir)
+		return nil
+	}
+	d.stage("Tear it down", "Machines, processes, leases and the kubeconfig's entry go; the declaration, the site file, the journal\n   and the backups stay (the demo removes its folder at the end).")
+	s, _, err := d.session()
+	if err != nil {
+		return err
+	}
+	inv, err := s.Site.Inventory(d.soft)
+	if err != nil {
+		return err
+	}
+	processes := []int{inv.Process}
+	for _, z := range inv.Zones {
+		processes = append(processes, z.Process)
+	}
+	if err := d.do("teardown", "--yes"); err != nil {
+		return err
+	}
+	alive := slices.DeleteFunc(processes, func(pid int) bool { return pid == 0 || !running(pid) })
+	d.check(len(alive) == 0, "no process of the site is left")
+	var left []string
+	filepath.WalkDir(d.sub.dir, func(p string, e os.DirEntry, err error) error {
+		if err == nil && !e.IsDir() {
+			rel, _ := filepath.Rel(d.sub.dir, p)
+			if rel != "kubeconfig" && !strings.HasSuffix(rel, declarationEnding) && !strings.HasSuffix(rel, siteEnding) && filepath.Base(rel) != "journal.jsonl" && !strings.Contains(rel, "/backups/") {
+				left = append(left, rel)
+			}
+		}
+		return nil
+	})
+	d.check(len(left) == 0, "no other file is left%s", strings.Join(append([]string{""}, left...), " "))
+	b, err := os.ReadFile(filepath.Join(d.sub.dir, "kubeconfig"))
+	d.check(err == nil && !strings.Contains(string(b), demoCluster), "the kubeconfig does not name the cluster any more")
+	return os.RemoveAll(d.sub.dir)
+}

@@ -95,8 +95,11 @@ func (p *progress) waits(e store.Entry) string {
 		usual = d
 	}
 	s := fmt.Sprintf("%s, since %s; usually %s, worry from %s", e.Text, seconds(time.Since(e.Time)), seconds(usual), seconds(worry))
-	if plan.Kind(e.What) == plan.Ready {
+	switch plan.Kind(e.What) {
+	case plan.Ready:
 		s += "; NotReady is normal until the network plugin runs there"
+	case plan.Member, plan.Leave:
+		s += "; etcd changes its members only when all have been connected for five seconds"
 	}
 	return s
 }
@@ -161,6 +164,9 @@ func (p *progress) line(e store.Entry, state, text string) {
 func (p *progress) entry(e store.Entry) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.a.onEntry != nil {
+		p.a.onEntry(e)
+	}
 	if p.a.output == "json" {
 		b, _ := json.Marshal(e)
 		fmt.Fprintln(p.a.out, string(b))

@@ -63,6 +63,7 @@ type app struct {
 	noColor  bool
 
 	soft, hard context.Context
+	onEntry    func(store.Entry) // also gets every journal entry
 }
 
 // Main runs the program and returns its exit code.

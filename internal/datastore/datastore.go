@@ -103,18 +103,39 @@ func (c *Client) Members(ctx context.Context, peers map[string]Member) ([]Member
 }
 
 // AddLearner makes a member known that does not vote yet. One that is known
-// already is left as it is.
+// already is left as it is. Right after another change etcd refuses until all
+// members have been connected for five seconds; that is waited for.
 func (c *Client) AddLearner(ctx context.Context, peer string) error {
 	cl, err := c.open(ctx, c.endpoints...)
 	if err != nil {
 		return err
 	}
 	defer cl.Close()
-	_, err = cl.MemberAddAsLearner(ctx, []string{peer})
-	if errors.Is(err, rpctypes.ErrPeerURLExist) {
-		return nil
+	return steady(ctx, func() error {
+		_, err := cl.MemberAddAsLearner(ctx, []string{peer})
+		if errors.Is(err, rpctypes.ErrPeerURLExist) {
+			return nil
+		}
+		return err
+	})
+}
+
+// steady tries a change of the membership again while etcd says that it is too
+// early for one.
+func steady(ctx context.Context, change func() error) error {
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		err := change()
+		if !errors.Is(err, rpctypes.ErrUnhealthy) && !errors.Is(err, rpctypes.ErrTooManyLearners) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-tick.C:
+		}
 	}
-	return err
 }
 
 // Promote gives a learner its vote, as soon as it has caught up.
@@ -161,23 +182,13 @@ func (c *Client) Remove(ctx context.Context, id uint64) error {
 		return err
 	}
 	defer cl.Close()
-	tick := time.NewTicker(100 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		_, err = cl.MemberRemove(ctx, id)
-		if err == nil || errors.Is(err, rpctypes.ErrMemberNotFound) {
+	return steady(ctx, func() error {
+		_, err := cl.MemberRemove(ctx, id)
+		if errors.Is(err, rpctypes.ErrMemberNotFound) {
 			return nil
 		}
-		// Right after another change etcd wants everyone to be connected.
-		if !errors.Is(err, rpctypes.ErrUnhealthy) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-tick.C:
-		}
-	}
+		return err
+	})
 }
 
 // Snapshot writes the datastore's state to w.

@@ -353,9 +353,8 @@ func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
 		if err := r.born(ctx, &m, append(names, m.Name)); err != nil {
 			return err
 		}
-		err := until(ctx, "the datastore to take a learner", func(ctx context.Context) (string, error) { return "", d.AddLearner(ctx, nodeconf.Peer(m)) })
-		if err != nil {
-			return err
+		if err := d.AddLearner(ctx, nodeconf.Peer(m)); err != nil {
+			return fmt.Errorf("adding a learner: %w", err)
 		}
 	}
 	if err := r.startUnit(ctx, m.Name, "etcd.service"); err != nil {

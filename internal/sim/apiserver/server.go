@@ -156,7 +156,7 @@ func Run(ctx context.Context, e *host.Env) error {
 		return err
 	}
 	defer s.etcd.Close()
-	l, err := e.Host.Listen(net.JoinHostPort(o.bind, fmt.Sprint(o.port)))
+	l, err := e.Listen(net.JoinHostPort(o.bind, fmt.Sprint(o.port)))
 	if err != nil {
 		return err
 	}
@@ -265,7 +265,7 @@ func (s *server) datastore(ctx context.Context) (*clientv3.Client, error) {
 		Context: ctx, Endpoints: s.opt.etcdServers, Logger: zap.NewNop(), DialKeepAliveTime: 5 * time.Second, DialKeepAliveTimeout: 2 * time.Second,
 		TLS: &tls.Config{Certificates: []tls.Certificate{*cert}, RootCAs: pool},
 		DialOptions: []grpc.DialOption{grpc.WithContextDialer(func(ctx context.Context, addr string) (net.Conn, error) {
-			return s.env.Host.Dial(ctx, "tcp", addr)
+			return s.env.Dial(ctx, "tcp", addr)
 		})},
 	})
 }
@@ -279,7 +279,7 @@ func (s *server) kubeletClient() (*http.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &http.Client{Transport: &http.Transport{DialContext: s.env.Host.Dial, TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{*cert}, RootCAs: pool}, IdleConnTimeout: 10 * time.Second}}, nil
+	return &http.Client{Transport: &http.Transport{DialContext: s.env.Dial, TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{*cert}, RootCAs: pool}, IdleConnTimeout: 10 * time.Second}}, nil
 }
 
 func (s *server) healthy(ctx context.Context) error {

@@ -251,7 +251,7 @@ func (p *proxy) load(ctx context.Context, file string) error {
 		if p.ls[f.bind] != nil {
 			continue
 		}
-		l, err := p.e.Host.Listen(f.bind)
+		l, err := p.e.Listen(f.bind)
 		if err != nil {
 			return err
 		}
@@ -298,7 +298,7 @@ func (p *proxy) check(ctx context.Context, b *backend, s *server) {
 		h, _, _ := net.SplitHostPort(s.addr)
 		addr = net.JoinHostPort(h, b.checkPort)
 	}
-	tr := &http.Transport{DisableKeepAlives: true, DialContext: p.e.Host.Dial}
+	tr := &http.Transport{DisableKeepAlives: true, DialContext: p.e.Dial}
 	if b.tls {
 		scheme = "https"
 		tr.TLSClientConfig = &tls.Config{RootCAs: b.pool, ServerName: b.verifyHost}
@@ -368,7 +368,7 @@ func (p *proxy) forward(c net.Conn, bind string) {
 	for try := 0; try <= b.retries && len(able) > 0; try++ {
 		s := able[int(b.next.Add(1))%len(able)]
 		ctx, cancel := context.WithTimeout(context.Background(), b.connect)
-		to, err := p.e.Host.Dial(ctx, "tcp", s.addr)
+		to, err := p.e.Dial(ctx, "tcp", s.addr)
 		cancel()
 		if err == nil {
 			host.Splice(c, to)

@@ -69,7 +69,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("--cluster-cidr: %w", err)}
 	}
-	c, err := kubeclient.Client(e.Host, *kubeconfig)
+	c, err := kubeclient.Client(e, *kubeconfig)
 	if err != nil {
 		return err
 	}

@@ -40,7 +40,7 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 	if err := kubeclient.StrictYAML(e.Host, *config, &cfg); err != nil {
 		return err
 	}
-	c, err := kubeclient.Client(e.Host, cfg.ClientConnection.Kubeconfig)
+	c, err := kubeclient.Client(e, cfg.ClientConnection.Kubeconfig)
 	if err != nil {
 		return err
 	}

@@ -50,7 +50,86 @@ type Env struct {
 	Log     io.Writer
 	Ready   func()          // tells the service manager that it serves
 	Reload  <-chan struct{} // one value for each request to reload
+
+	mu   sync.Mutex
+	open map[io.Closer]struct{}
 }
+
+// Listen opens a port for as long as the program runs: when it ends, its
+// sockets are closed, as those of any process are.
+func (e *Env) Listen(addr string) (net.Listener, error) {
+	l, err := e.Host.Listen(addr)
+	if err != nil {
+		return nil, err
+	}
+	e.keep(l)
+	return &ownedListener{l, e}, nil
+}
+
+// Dial connects from the machine, for as long as the program runs.
+func (e *Env) Dial(ctx context.Context, network, addr string) (net.Conn, error) {
+	c, err := e.Host.Dial(ctx, network, addr)
+	if err != nil {
+		return nil, err
+	}
+	return e.own(c), nil
+}
+
+func (e *Env) keep(c io.Closer) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.open == nil {
+		e.open = map[io.Closer]struct{}{}
+	}
+	e.open[c] = struct{}{}
+}
+
+func (e *Env) forget(c io.Closer) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	delete(e.open, c)
+}
+
+func (e *Env) own(c net.Conn) net.Conn {
+	e.keep(c)
+	return &ownedConn{c, e}
+}
+
+// ended closes what the program left open.
+func (e *Env) ended() {
+	e.mu.Lock()
+	open := e.open
+	e.open = nil
+	e.mu.Unlock()
+	for c := range open {
+		c.Close()
+	}
+}
+
+type ownedListener struct {
+	net.Listener
+	e *Env
+}
+
+func (l *ownedListener) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return l.e.own(c), nil
+}
+
+func (l *ownedListener) Close() error { l.e.forget(l.Listener); return l.Listener.Close() }
+
+type ownedConn struct {
+	net.Conn
+	e *Env
+}
+
+func (c *ownedConn) Close() error { c.e.forget(c.Conn); return c.Conn.Close() }
+
+// CloseWrite ends one direction of a stream.
+func (c *ownedConn) CloseWrite() error { return c.Conn.(*conn).CloseWrite() }
 
 // Logf writes one log line.
 func (e *Env) Logf(format string, args ...any) {

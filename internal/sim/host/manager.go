@@ -271,6 +271,7 @@ func (m *manager) run(ctx context.Context, s *service, d *definition, onReady fu
 		active()
 	}
 	err = prog(ctx, e)
+	e.ended()
 	switch {
 	case ctx.Err() != nil:
 		e.Logf("stopped")

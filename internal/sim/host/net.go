@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"strings"
 	"sync"
+	"time"
 )
 
 // FabricPort is where a machine takes streams for its pods from other machines.
@@ -26,6 +27,8 @@ type Net struct {
 	pods     map[netip.Addr]*Pod
 	services map[netip.AddrPort][]netip.AddrPort
 	routes   map[netip.Prefix]netip.Addr
+	fabric   net.Listener
+	plugin   int // counts the plugin's starts
 }
 
 // Pod is the network of one pod on this machine.
@@ -73,11 +76,51 @@ func (n *Net) SetServices(t map[netip.AddrPort][]netip.AddrPort) {
 	n.services = t
 }
 
-// SetRoutes replaces the plugin's table; nil ends pod traffic to other machines.
+// linger is how long pod traffic goes on when the network plugin stops: long
+// enough for its successor of another version to take over.
+const linger = 10 * time.Second
+
+// Attach is a network plugin that starts: it opens the fabric's port unless the
+// one before has left it open. detach is its end; routes and port stay for a
+// while, as what is in a kernel stays, and go if no other plugin attaches.
+func (n *Net) Attach() (detach func(), err error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.fabric == nil {
+		l, err := n.host.Listen(netip.AddrPortFrom(n.host.Spec.Address, FabricPort).String())
+		if err != nil {
+			return nil, err
+		}
+		n.fabric = l
+		go n.serveFabric(l)
+	}
+	n.plugin++
+	mine := n.plugin
+	return func() {
+		t := time.AfterFunc(linger, func() {
+			n.mu.Lock()
+			defer n.mu.Unlock()
+			if n.plugin == mine {
+				n.fabric.Close()
+				n.fabric, n.routes = nil, nil
+			}
+		})
+		context.AfterFunc(n.host.ctx, func() { t.Stop() })
+	}, nil
+}
+
+// SetRoutes replaces the plugin's table of other machines' pods.
 func (n *Net) SetRoutes(t map[netip.Prefix]netip.Addr) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.routes = t
+}
+
+// Up says whether pods of this machine can be reached from others.
+func (n *Net) Up() bool {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	return n.fabric != nil && n.routes != nil
 }
 
 // ErrRefused is a connection to a pod port that nobody serves.
@@ -150,8 +193,8 @@ func (n *Net) deliver(to netip.AddrPort, c net.Conn) error {
 	return nil
 }
 
-// ServeFabric takes streams from other machines until the listener closes.
-func (n *Net) ServeFabric(l net.Listener) {
+// serveFabric takes streams from other machines until the listener closes.
+func (n *Net) serveFabric(l net.Listener) {
 	for {
 		c, err := l.Accept()
 		if err != nil {

@@ -31,7 +31,8 @@ import (
 )
 
 // Config reads a kubeconfig of the machine.
-func Config(h *host.Host, file string) (*rest.Config, error) {
+func Config(e *host.Env, file string) (*rest.Config, error) {
+	h := e.Host
 	b, err := h.ReadFile(file)
 	if err != nil {
 		return nil, err
@@ -45,7 +46,7 @@ func Config(h *host.Host, file string) (*rest.Config, error) {
 		return nil, fmt.Errorf("%s: its current context %q is incomplete", file, kc.CurrentContext)
 	}
 	cl, u := kc.Clusters[c.Cluster], kc.AuthInfos[c.AuthInfo]
-	cfg := &rest.Config{Host: cl.Server, Dial: h.Dial, QPS: -1, Timeout: 0}
+	cfg := &rest.Config{Host: cl.Server, Dial: e.Dial, QPS: -1, Timeout: 0}
 	for _, f := range []struct {
 		path string
 		into *[]byte
@@ -65,8 +66,8 @@ func Config(h *host.Host, file string) (*rest.Config, error) {
 }
 
 // Client is Config with a typed client.
-func Client(h *host.Host, file string) (*kubernetes.Clientset, error) {
-	cfg, err := Config(h, file)
+func Client(e *host.Env, file string) (*kubernetes.Clientset, error) {
+	cfg, err := Config(e, file)
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +90,7 @@ func StrictYAML(h *host.Host, file string, out any) error {
 // Healthz serves /healthz, over TLS with a certificate of its own making when
 // secure, as components do that were given none, until ctx ends.
 func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, check func() error) error {
-	l, err := e.Host.Listen(addr)
+	l, err := e.Listen(addr)
 	if err != nil {
 		return err
 	}

@@ -76,7 +76,7 @@ func Kubelet(ctx context.Context, e *host.Env) error {
 		return fmt.Errorf("container runtime: %w", err)
 	}
 	k.rt = sock.(*runtime)
-	if k.c, err = kubeclient.Client(e.Host, *kubeconfig); err != nil {
+	if k.c, err = kubeclient.Client(e, *kubeconfig); err != nil {
 		return err
 	}
 	if err := k.serve(ctx); err != nil {
@@ -124,7 +124,7 @@ func (k *kubelet) register(ctx context.Context) error {
 
 // networkTrouble says why pods cannot have a network here, if so.
 func (k *kubelet) networkTrouble() string {
-	if _, err := k.e.Host.Local(fairwaySocket); err != nil {
+	if !k.e.Host.Net.Up() {
 		return "container runtime network not ready: the network plugin does not run here yet"
 	}
 	if _, err := k.e.Host.ReadFile(cniFile); err != nil {
@@ -517,7 +517,7 @@ func (k *kubelet) serve(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l, err := h.Listen(net.JoinHostPort(k.cfg.Address, fmt.Sprint(k.cfg.Port)))
+	l, err := k.e.Listen(net.JoinHostPort(k.cfg.Address, fmt.Sprint(k.cfg.Port)))
 	if err != nil {
 		return err
 	}

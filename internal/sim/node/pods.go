@@ -22,7 +22,6 @@ import (
 	"k8s.io/client-go/tools/cache"
 
 	"verbund/internal/core/trust"
-	"verbund/internal/sim/host"
 )
 
 // Images are the programs of all images, by name.
@@ -30,10 +29,7 @@ func Images() map[string]PodProgram {
 	return map[string]PodProgram{"fairway": fairway, "coredns": coredns, "tidetable": webApp, "lampbook": webApp}
 }
 
-const (
-	fairwaySocket = "/run/fairway/fairway.sock"
-	cniFile       = "/etc/cni/net.d/10-fairway.conflist"
-)
+const cniFile = "/etc/cni/net.d/10-fairway.conflist"
 
 // podClient is a client with the pod's service-account token. Where the API is
 // it learns from its environment, as pods do.
@@ -60,12 +56,11 @@ func fairway(ctx context.Context, p *PodEnv) error {
 	if err != nil {
 		return err
 	}
-	l, err := p.Host.Listen(netip.AddrPortFrom(p.IP, host.FabricPort).String())
+	detach, err := p.Host.Net.Attach()
 	if err != nil {
 		return err
 	}
-	defer l.Close()
-	go p.Host.Net.ServeFabric(l)
+	defer detach()
 	f := informers.NewSharedInformerFactory(c, 0)
 	nodes := f.Core().V1().Nodes().Informer()
 	poke := make(chan struct{}, 1)
@@ -76,7 +71,6 @@ func fairway(ctx context.Context, p *PodEnv) error {
 		return nil
 	}
 	p.Logf("fairway %s carries pod traffic on %s", p.Version, p.IP)
-	defer p.Host.Net.SetRoutes(nil)
 	first := true
 	for {
 		routes := map[netip.Prefix]netip.Addr{}
@@ -95,7 +89,6 @@ func fairway(ctx context.Context, p *PodEnv) error {
 			if err := p.Host.WriteFile(cniFile, []byte(conf), 0o644); err != nil {
 				return err
 			}
-			defer p.Host.Offer(fairwaySocket, p)()
 			p.Ready()
 			first = false
 		}

@@ -49,7 +49,7 @@ func Proxy(ctx context.Context, e *host.Env) error {
 		}
 		p.addresses = append(p.addresses, r)
 	}
-	c, err := kubeclient.Client(e.Host, cfg.ClientConnection.Kubeconfig)
+	c, err := kubeclient.Client(e, cfg.ClientConnection.Kubeconfig)
 	if err != nil {
 		return err
 	}
@@ -161,7 +161,7 @@ func (p *proxy) install(svcs, slices cache.SharedIndexInformer) {
 			continue
 		}
 		for _, a := range p.addresses {
-			l, err := p.e.Host.Listen(netip.AddrPortFrom(a.Addr(), uint16(port)).String())
+			l, err := p.e.Listen(netip.AddrPortFrom(a.Addr(), uint16(port)).String())
 			if err != nil {
 				p.e.Logf("node port %d: %v", port, err)
 				continue
