@@ -379,7 +379,7 @@ func (a *app) historyOf(es []store.Entry, run string) error {
 func (a *app) faultCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "fault KIND NAME",
-		Short: "Make something go wrong: full-disk, mended-disk, new-host-key (of a machine), damaged-blob, mended-blob (of an artefact), lost-zone",
+		Short: "Make something go wrong: full-disk, mended-disk, new-host-key, lost-machine (of a machine), damaged-blob, mended-blob (of an artefact), lost-zone",
 		Args:  exactArgs(2, "a kind of fault and the name of a machine, artefact or zone"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.open(false)
@@ -388,6 +388,8 @@ func (a *app) faultCmd() *cobra.Command {
 			}
 			f := siteproto.Fault{Kind: args[0]}
 			switch {
+			case args[0] == "lost-machine":
+				return s.Site.Release(a.hard, args[1])
 			case strings.HasSuffix(args[0], "-blob"):
 				f.Artefact = args[1]
 			case args[0] == "lost-zone":

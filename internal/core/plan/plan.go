@@ -383,7 +383,7 @@ func (p *planner) raise() {
 			}
 			p.add(Label, m.Name, "set labels and taints", why, Step{Needs: []string{id(Node, m.Name)}})
 		}
-		if start || !n.Ready || p.ids[id(Write, m.Name)] {
+		if start || !n.Ready || restarts(p.o.Machines[m.Name].Differs) {
 			why := "it has just been started or changed"
 			if !start && known && !n.Ready {
 				why = "it is not Ready: " + n.Trouble
@@ -394,6 +394,12 @@ func (p *planner) raise() {
 			p.add(Uncordon, m.Name, "let pods onto it again", "an earlier run cordoned it and was interrupted", Step{Needs: []string{id(Ready, m.Name)}})
 		}
 	}
+}
+
+// restarts says whether writing files restarts anything: names are looked up
+// anew each time.
+func restarts(files []string) bool {
+	return slices.ContainsFunc(files, func(f string) bool { return f != "/etc/hosts" && f != "/etc/hostname" })
 }
 
 func (p *planner) balancers() []string {

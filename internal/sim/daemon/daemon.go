@@ -14,7 +14,6 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -565,14 +564,4 @@ func (s *site) zone(name string) (*zoneProc, error) {
 		}
 	}()
 	return z, nil
-}
-
-// Reachable says whether an address of the block can be listened on at all,
-// which is false on systems where only 127.0.0.1 is local.
-func Reachable(block netip.Prefix) error {
-	l, err := net.Listen("tcp", topology.SiteAddress(block, 1).String()+":0")
-	if err != nil {
-		return fmt.Errorf("addresses of %s cannot be used on this computer: %w", block, err)
-	}
-	return l.Close()
 }

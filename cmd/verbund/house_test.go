@@ -1,0 +1,120 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+type listed struct {
+	ImportPath string
+	Imports    []string
+	Deps       []string
+}
+
+func list(t *testing.T) []listed {
+	t.Helper()
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports,Deps", "verbund/...")
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatalf("go list: %v", err)
+	}
+	var all []listed
+	for d := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p listed
+		if err := d.Decode(&p); errors.Is(err, io.EOF) {
+			return all
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, p)
+	}
+}
+
+const in = "verbund/internal/"
+
+func room(path string) string {
+	r, ok := strings.CutPrefix(path, in)
+	if !ok {
+		return ""
+	}
+	r, _, _ = strings.Cut(r, "/")
+	return r
+}
+
+// The arrows between the rooms run one way; docs/architecture.md says why.
+func TestHouseArrows(t *testing.T) {
+	may := map[string][]string{
+		"core":      {"core"},
+		"engine":    {"core", "engine", "machine", "kube", "datastore", "site", "store"},
+		"machine":   {"core", "machine"},
+		"kube":      {"core", "kube"},
+		"datastore": {"core", "datastore"},
+		"store":     {"core", "store"},
+		"site":      {"core", "site"},
+		"sim":       {"core", "sim", "machine", "site"},
+		"cli":       {"core", "engine", "machine", "kube", "datastore", "site", "store", "sim", "cli"},
+	}
+	seen := 0
+	for _, p := range list(t) {
+		from := room(p.ImportPath)
+		if from == "" {
+			continue
+		}
+		seen++
+		allowed, ok := may[from]
+		if !ok {
+			t.Errorf("%s: room %s is not in the plan of the house", p.ImportPath, from)
+		}
+		for _, i := range p.Imports {
+			to := room(i)
+			if to != "" && !slices.Contains(allowed, to) {
+				t.Errorf("%s imports %s: %s must not know %s", p.ImportPath, i, from, to)
+			}
+			// The simulated site shares the protocols with the tool, nothing else.
+			if from == "sim" && (to == "machine" || to == "site") && !strings.HasSuffix(i, "/protocol") {
+				t.Errorf("%s imports %s: the site knows only the protocols", p.ImportPath, i)
+			}
+			if from == "sim" && strings.HasPrefix(i, in+"core/plan") {
+				t.Errorf("%s imports %s: the site must not know plans", p.ImportPath, i)
+			}
+		}
+	}
+	if seen < 10 {
+		t.Fatalf("only %d packages were looked at", seen)
+	}
+}
+
+// The core computes: no network, no files, no terminal, no goroutines' tools.
+func TestHouseCoreIsPure(t *testing.T) {
+	barred := []string{"os", "os/exec", "net", "net/http", "syscall", "os/signal", "log", "math/rand", "math/rand/v2", "crypto/rand"}
+	for _, p := range list(t) {
+		if room(p.ImportPath) != "core" {
+			continue
+		}
+		for _, i := range p.Imports {
+			// net is needed for the type of an address in a certificate.
+			if slices.Contains(barred, i) && !(i == "net" && strings.HasSuffix(p.ImportPath, "/trust")) {
+				t.Errorf("%s imports %s", p.ImportPath, i)
+			}
+		}
+	}
+}
+
+// Every package says what it is for.
+func TestHouseDocs(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}}\t{{.Doc}}", "verbund/...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for line := range strings.Lines(string(out)) {
+		p, doc, _ := strings.Cut(strings.TrimSpace(line), "\t")
+		if doc == "" {
+			t.Errorf("package %s has no comment that says what it is for", p)
+		}
+	}
+}
