@@ -248,22 +248,27 @@ func Nearest(word string, known []string) string {
 	return best
 }
 
-// edits is the Levenshtein distance of two words.
+// edits counts insertions, deletions, replacements and swaps of neighbours
+// that lead from one word to another.
 func edits(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
+	before, last := make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
 	}
 	for i := 1; i <= len(a); i++ {
-		diag := row[0]
+		row := make([]int, len(b)+1)
 		row[0] = i
 		for j := 1; j <= len(b); j++ {
 			cost := 1
 			if a[i-1] == b[j-1] {
 				cost = 0
 			}
-			diag, row[j] = row[j], min(row[j]+1, row[j-1]+1, diag+cost)
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
 		}
+		before, last = last, row
 	}
-	return row[len(b)]
+	return last[len(b)]
 }

@@ -1,0 +1,245 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// One cluster through its whole life: raised, grown, shrunk, relabelled,
+// healed, upgraded, torn down.
+func TestLife(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.36.3")
+	if o := w.ok("plan"); !strings.Contains(o, "found the datastore") {
+		t.Errorf("the plan of a new cluster does not found a datastore:\n%s", o)
+	}
+	if len(w.processes()) > 0 {
+		t.Error("plan started something")
+	}
+	w.ok("converge", "--yes")
+	w.well("v1.36.3")
+	w.fails(0, []string{"nothing to do"}, "converge", "--yes")
+
+	// Machines keep their identity through every change that is not about them.
+	before := w.machines()
+	w.declare(`count: 3\n    size: small`, "count: 4\n    size: small")
+	w.declare(`labels: \{work: intake\}`, "labels: {work: intake, depth: shallow}")
+	w.declare(`taints: \[\{key: work, value: forecast, effect: NoSchedule\}\]`, "taints: [{key: work, value: night, effect: NoSchedule}]")
+	w.ok("converge", "--yes")
+	w.well("v1.36.3")
+	o := w.ok("nodes", "-o", "json")
+	for _, word := range []string{`"tidewatch-gauges-4"`, `"depth": "shallow"`, `"value": "night"`} {
+		if !strings.Contains(o, word) {
+			t.Errorf("nodes does not show %s", word)
+		}
+	}
+	if strings.Contains(o, `"value": "forecast"`) {
+		t.Error("the old taint is still there")
+	}
+
+	w.declare(`count: 4\n    size: small`, "count: 2\n    size: small")
+	w.fails(0, []string{"removes tidewatch-gauges-4", "removes tidewatch-gauges-3"}, "converge", "--yes")
+	w.well("v1.36.3")
+	after := w.machines()
+	if len(after) != len(before)-1 {
+		t.Errorf("%d machines, wanted %d", len(after), len(before)-1)
+	}
+	for n, m := range after {
+		if b := before[n]; b.Hardware != m.Hardware || b.Address != m.Address {
+			t.Errorf("%s was %+v and is %+v", n, b, m)
+		}
+	}
+
+	// A control-plane machine and a worker vanish, disk and all.
+	w.ok("site", "fault", "lost-machine", "tidewatch-control-2")
+	w.ok("site", "fault", "lost-machine", "tidewatch-gauges-1")
+	w.fails(3, []string{"tidewatch-control-2 is missing"}, "status")
+	w.ok("converge", "--yes")
+	w.well("v1.36.3")
+	if n := w.machines()["tidewatch-control-2"]; n.Hardware == before["tidewatch-control-2"].Hardware || n.Hardware == "" {
+		t.Errorf("the replacement is %+v", n)
+	}
+
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	if o := w.ok("plan"); !strings.Contains(o, "from v1.36.3 to v1.37.2") || !strings.Contains(o, "back the datastore up") {
+		t.Errorf("the plan of an upgrade:\n%s", o)
+	}
+	w.fails(3, nil, "plan", "--exit-code")
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	w.declare(`kubernetes: .*`, "kubernetes: v1.36.3")
+	w.fails(1, []string{"v1.36.3 is lower than v1.37.2"}, "converge", "--yes")
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+
+	kc := w.path("kubeconfig")
+	w.ok("access", "--merge", kc)
+	w.fails(2, []string{"--confirm tidewatch"}, "teardown")
+	w.ok("teardown", "--yes")
+	if ps := w.processes(); len(ps) > 0 {
+		t.Errorf("processes are left: %v", ps)
+	}
+	filepath.WalkDir(w.dir, func(p string, d os.DirEntry, err error) error {
+		rel, _ := filepath.Rel(w.dir, p)
+		switch {
+		case err != nil:
+			t.Error(err)
+		case d.IsDir(), strings.HasSuffix(rel, ".yaml"), rel == "kubeconfig", filepath.Base(rel) == "journal.jsonl", strings.Contains(rel, "/backups/"):
+		default:
+			t.Errorf("left behind: %s", rel)
+		}
+		return nil
+	})
+	if b, err := os.ReadFile(kc); err != nil || strings.Contains(string(b), "tidewatch") {
+		t.Errorf("the kubeconfig still names the cluster: %v\n%s", err, b)
+	}
+	if m, _ := filepath.Glob(w.path(".verbund/tidewatch/backups/*.age")); len(m) != 1 {
+		t.Errorf("backups: %v", m)
+	}
+}
+
+// The control plane grows one learner at a time and shrinks with a spoken
+// confirmation.
+func TestControlCount(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	w.declare(`endpoint: \{name: api.tidewatch.test\}`, "endpoint: {name: api.tidewatch.test, balancer: {size: small}}")
+	w.ok("converge", "--yes")
+	w.declare(`control: \{count: 1`, "control: {count: 3")
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	w.declare(`control: \{count: 3`, "control: {count: 1")
+	w.fails(2, []string{"removes tidewatch-control-3", "removes tidewatch-control-2", "--confirm tidewatch"}, "converge", "--yes")
+	w.fails(2, []string{"does not name the cluster"}, "converge", "--yes", "--confirm", "other")
+	if len(w.machines()) != 5 {
+		t.Error("a refused run changed something")
+	}
+	w.ok("converge", "--yes", "--confirm", "tidewatch")
+	w.well("v1.37.2")
+}
+
+// killed runs converge again and again, each time killed right after its first
+// finished step, until a run ends by itself.
+func killed(t *testing.T, w *world) (kills int) {
+	t.Helper()
+	for kills = 0; kills < 150; kills++ {
+		cmd := w.command("converge", "--yes", "-o", "json", "--parallel", "4")
+		out, err := cmd.StdoutPipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		var log strings.Builder
+		cmd.Stderr = &log
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		cut := false
+		entries(out, func(kind, step, _ string) bool {
+			if kind == "step-done" && !strings.HasPrefix(step, "verify") {
+				cut = true
+				cmd.Process.Kill()
+				return false
+			}
+			return true
+		})
+		err = cmd.Wait()
+		if !cut {
+			if err != nil {
+				t.Fatalf("after %d kills: %v\n%s", kills, err, log.String())
+			}
+			return kills
+		}
+	}
+	t.Fatal("it never ends")
+	return kills
+}
+
+// The tool is killed at every step boundary of a raise and of an upgrade; the
+// next run finishes it, and nothing is made twice or lost.
+func TestKilledAtEveryStep(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.36.2")
+	w.declare(`count: 3\n    size: small`, "count: 1\n    size: small")
+	w.declare(`count: 2\n    size: large`, "count: 1\n    size: large")
+	n := killed(t, w)
+	t.Logf("raised after %d kills", n)
+	if n < 10 {
+		t.Errorf("only %d kills: the steps were not cut one by one", n)
+	}
+	w.well("v1.36.2")
+	raised := w.machines()
+	if len(raised) != 6 {
+		t.Errorf("%d machines, wanted 6", len(raised))
+	}
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.1")
+	n = killed(t, w)
+	t.Logf("upgraded after %d kills", n)
+	if n < 10 {
+		t.Errorf("only %d kills: the steps were not cut one by one", n)
+	}
+	w.well("v1.37.1")
+	for name, m := range w.machines() {
+		if raised[name].Hardware != m.Hardware {
+			t.Errorf("%s is another machine than before", name)
+		}
+	}
+	if o := w.ok("nodes"); strings.Contains(o, "cordoned") {
+		t.Errorf("a node was left cordoned:\n%s", o)
+	}
+}
+
+// Ctrl-C finishes the running steps, says so and exits 130; the site lives on.
+// A second run meanwhile is refused and told who holds the lock; looking works.
+func TestInterruptAndLock(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.37.2")
+	cmd := w.command("converge", "--yes", "-o", "json")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var log strings.Builder
+	cmd.Stderr = &log
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	began := 0
+	entries(out, func(kind, _, _ string) bool {
+		if kind == "step-began" {
+			began++
+		}
+		return began == 0
+	})
+	w.fails(4, []string{"verbund converge, process"}, "converge", "--yes")
+	w.fails(3, nil, "status")
+	w.ok("history")
+	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	go entries(out, func(string, string, string) bool { return true })
+	done := make(chan error, 1)
+	go func() { done <- cmd.Wait() }()
+	select {
+	case <-done:
+	case <-time.After(time.Minute):
+		cmd.Process.Kill()
+		t.Fatal("it did not stop")
+	}
+	if code := cmd.ProcessState.ExitCode(); code != 130 {
+		t.Errorf("exit code %d, wanted 130\n%s", code, log.String())
+	}
+	if !strings.Contains(log.String(), "interrupted") {
+		t.Errorf("it does not say that it was interrupted: %s", log.String())
+	}
+	if len(w.processes()) == 0 {
+		t.Error("the site did not live on")
+	}
+	if o := w.ok("history"); !strings.Contains(o, "interrupted") {
+		t.Errorf("history does not show it:\n%s", o)
+	}
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+}

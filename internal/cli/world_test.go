@@ -1,0 +1,210 @@
+package cli_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+)
+
+// program is the built program that the tests drive.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "verbund-built-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "verbund")
+	cmd := exec.Command("go", "build", "-o", program, "verbund/cmd/verbund")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+var worlds atomic.Int32
+
+// world is a folder with a declaration, on a site with a block of its own.
+type world struct {
+	*testing.T
+	dir string
+}
+
+// newWorld drafts a cluster at a given version. The block depends on the
+// process, so that test runs beside each other do not meet.
+func newWorld(t *testing.T, shape, version string) *world {
+	t.Helper()
+	w := &world{t, t.TempDir()}
+	w.ok("draft", "tidewatch", "--shape", shape, "--kubernetes", version)
+	pid := os.Getpid()
+	block := fmt.Sprintf("127.%d.%d.0/24", 128+pid%120, (pid/120+int(worlds.Add(1))*16)%256)
+	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
+	w.edit("estuary.site.yaml", `pace: .*`, "pace: 400")
+	t.Cleanup(func() {
+		if t.Failed() {
+			_, errs, _ := w.run("history")
+			t.Logf("folder %s\n%s", w.dir, errs)
+		}
+		w.run("site", "stop")
+	})
+	return w
+}
+
+func (w *world) path(name string) string { return filepath.Join(w.dir, name) }
+
+// edit replaces the first match of a pattern in a file, which has to be there.
+func (w *world) edit(file, pattern, with string) {
+	w.Helper()
+	b, err := os.ReadFile(w.path(file))
+	if err != nil {
+		w.Fatal(err)
+	}
+	at := regexp.MustCompile(pattern).FindIndex(b)
+	if at == nil {
+		w.Fatalf("%s has no %s", file, pattern)
+	}
+	out := string(b[:at[0]]) + with + string(b[at[1]:])
+	if err := os.WriteFile(w.path(file), []byte(out), 0o644); err != nil {
+		w.Fatal(err)
+	}
+}
+
+func (w *world) declare(pattern, with string) { w.Helper(); w.edit("tidewatch.verbund.yaml", pattern, with) }
+
+// command prepares one run of the program in the world's folder.
+func (w *world) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = w.dir
+	cmd.Env = append(os.Environ(), "NO_COLOR=1", "TZ=UTC")
+	return cmd
+}
+
+func (w *world) run(args ...string) (stdout, stderr string, code int) {
+	w.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	cmd := w.command(args...)
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	if err := cmd.Start(); err != nil {
+		w.Fatal(err)
+	}
+	stop := context.AfterFunc(ctx, func() { cmd.Process.Kill() })
+	defer stop()
+	err := cmd.Wait()
+	var xe *exec.ExitError
+	if err != nil && !errors.As(err, &xe) {
+		w.Fatal(err)
+	}
+	return o.String(), e.String(), cmd.ProcessState.ExitCode()
+}
+
+// ok runs a command that has to succeed.
+func (w *world) ok(args ...string) string {
+	w.Helper()
+	o, e, code := w.run(args...)
+	if code != 0 {
+		w.Fatalf("verbund %s: exit code %d\n%s%s", strings.Join(args, " "), code, o, e)
+	}
+	return o
+}
+
+// fails runs a command that has to end with a code and say certain words.
+func (w *world) fails(code int, words []string, args ...string) string {
+	w.Helper()
+	o, e, got := w.run(args...)
+	if got != code {
+		w.Fatalf("verbund %s: exit code %d, wanted %d\n%s%s", strings.Join(args, " "), got, code, o, e)
+	}
+	for _, word := range words {
+		if !strings.Contains(o+e, word) {
+			w.Errorf("verbund %s does not say %q:\n%s%s", strings.Join(args, " "), word, o, e)
+		}
+	}
+	return o + e
+}
+
+type machineRow struct {
+	Name, Cluster, Zone, Power, Hardware, Address string
+}
+
+func (w *world) machines() map[string]machineRow {
+	w.Helper()
+	var ms []machineRow
+	if err := json.Unmarshal([]byte(w.ok("machines", "-o", "json")), &ms); err != nil {
+		w.Fatal(err)
+	}
+	out := map[string]machineRow{}
+	for _, m := range ms {
+		if _, twice := out[m.Name]; twice {
+			w.Errorf("machine %s is there twice", m.Name)
+		}
+		out[m.Name] = m
+	}
+	return out
+}
+
+type statusReport struct {
+	Well              bool
+	Ailing            []string
+	Pending           int
+	Declared, Running string
+}
+
+func (w *world) status() statusReport {
+	w.Helper()
+	o, e, _ := w.run("status", "-o", "json")
+	var s statusReport
+	if err := json.Unmarshal([]byte(o), &s); err != nil {
+		w.Fatalf("status: %v\n%s%s", err, o, e)
+	}
+	return s
+}
+
+// well asserts that the cluster is as declared.
+func (w *world) well(version string) {
+	w.Helper()
+	if s := w.status(); !s.Well || s.Pending != 0 || s.Running != version {
+		w.Errorf("status is %+v, wanted well on %s", s, version)
+	}
+}
+
+// processes lists the processes that name the world's folder.
+func (w *world) processes() []string {
+	var out []string
+	ps, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, p := range ps {
+		b, err := os.ReadFile(p)
+		if err == nil && bytes.Contains(b, []byte(w.dir)) {
+			out = append(out, p+": "+strings.ReplaceAll(string(b), "\x00", " "))
+		}
+	}
+	return out
+}
+
+// entries reads JSON lines until the reader ends and hands each to f, which
+// says whether to go on.
+func entries(r io.Reader, f func(kind, step, what string) bool) {
+	dec := json.NewDecoder(r)
+	for {
+		var e struct{ Kind, Step, What string }
+		if dec.Decode(&e) != nil || !f(e.Kind, e.Step, e.What) {
+			return
+		}
+	}
+}
