@@ -115,6 +115,9 @@ func TestFaultsOfTheSite(t *testing.T) {
 	w.declare(`count: 1, size: small`, "count: 4, size: small")
 	w.fails(1, []string{"has room for 1 machines", "declare fewer machines"}, "converge", "--yes")
 	w.ok("site", "stop")
+	// Two fit into zone north, where a machine of the refused run still stands:
+	// it is given back first.
+	w.edit("estuary.site.yaml", `name: north, machines: 1`, "name: north, machines: 2")
 	w.edit("estuary.site.yaml", `name: south, machines: 1`, "name: south, machines: 12")
 	w.edit("estuary.site.yaml", `name: island, machines: 1`, "name: island, machines: 12")
 	w.declare(`count: 4, size: small`, "count: 2, size: small")
@@ -200,7 +203,7 @@ func TestQuorumGuard(t *testing.T) {
 	}
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
 	out := w.fails(1, []string{"tidewatch-control-3", "etcd.service", "exit code", "last log lines"}, "converge", "--yes")
-	if strings.Contains(out, "switch from v1.36.3 to v1.37.2 and restart  ") {
+	if strings.Contains(out, "switch from v1.36.3") {
 		t.Errorf("a machine was upgraded although a member is down:\n%s", out)
 	}
 	w.ok("site", "fault", "lost-machine", "tidewatch-control-3")

@@ -57,6 +57,11 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 	case plan.Backup:
 		return r.backup(ctx, s)
 	case plan.Rest:
+		if m.Role == versions.Control {
+			if err := r.othersWell(ctx, m.Name); err != nil {
+				return err
+			}
+		}
 		return r.rest(ctx, m.Name, true)
 	case plan.Return:
 		return r.rest(ctx, m.Name, false)
@@ -587,8 +592,20 @@ func (r *Run) othersWell(ctx context.Context, name string) error {
 		}
 	}
 	if len(ill) > 0 {
-		return &StepError{Err: fmt.Errorf("guard: %s is not taken down, because of the other members of the datastore %s %s not healthy; %d of %d would be left and %d are a quorum",
+		se := &StepError{Err: fmt.Errorf("guard: %s is not taken down, because of the other members of the datastore %s %s not healthy; %d of %d would be left and %d are a quorum",
 			name, strings.Join(ill, ", "), map[bool]string{true: "is", false: "are"}[len(ill) == 1], healthy, voters, voters/2+1), Todo: "bring the others back first: converge switches machines on, status shows what ails them"}
+		sick, _, _ := strings.Cut(ill[0], " ")
+		// What ails it stands in its own log, if its machine answers.
+		if c, err := r.Machine(ctx, sick, 0); err == nil {
+			us, _ := c.Units(ctx)
+			for _, u := range us {
+				if u.Name == "etcd.service" && u.State != "active" {
+					se.Unit, se.Exit = "etcd.service on "+sick, u.ExitCode
+					se.Log, _ = c.Logs(ctx, u.Name, 6)
+				}
+			}
+		}
+		return se
 	}
 	return nil
 }

@@ -287,6 +287,7 @@ func (p *planner) raise() {
 	c := p.c
 	var joined, rewritten string
 	control := c.Of(versions.Control)
+	room := p.releaseBlank()
 	for _, m := range c.Machines {
 		s := p.o.Machines[m.Name]
 		if !s.Reached {
@@ -294,7 +295,7 @@ func (p *planner) raise() {
 			if s.Exists {
 				text, why = "switch it on and log in", "it was not reached: "+s.Trouble
 			}
-			p.add(Get, m.Name, text, why, Step{})
+			p.add(Get, m.Name, text, why, Step{Needs: room})
 		}
 		if p.outdated(m) || p.asleep(m) {
 			continue
@@ -518,15 +519,15 @@ func (p *planner) worker(m topology.Machine, needs []string, batch int, forwarde
 	return last
 }
 
-// shrink plans how machines leave that are not declared any more.
-func (p *planner) shrink() {
+// gone lists machines that are there and not declared any more: the highest
+// numbers first, workers before control-plane machines.
+func (p *planner) gone() []string {
 	var gone []string
 	for name, s := range p.o.Machines {
 		if _, ok := p.c.Machine(name); !ok && s.Exists {
 			gone = append(gone, name)
 		}
 	}
-	// The highest numbers go first, workers before control-plane machines.
 	slices.SortFunc(gone, func(a, b string) int {
 		ca, cb := p.o.Machines[a].Role == versions.Control, p.o.Machines[b].Role == versions.Control
 		if ca != cb {
@@ -537,6 +538,29 @@ func (p *planner) shrink() {
 		}
 		return natural(b, a)
 	})
+	return gone
+}
+
+// releaseBlank gives back machines that never became part of the cluster,
+// before anything else: what is declared may need their room.
+func (p *planner) releaseBlank() []string {
+	var out []string
+	for _, name := range p.gone() {
+		_, isNode := p.o.Nodes[name]
+		_, isMember := p.o.Members[name]
+		s := p.o.Machines[name]
+		if isNode || isMember || !s.Reached || s.Active != "" {
+			continue
+		}
+		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("%s (blank, zone %s)", name, s.Zone))
+		out = append(out, p.add(Release, name, "give the machine back to the site", "it is not declared any more and was never used", Step{Final: true}))
+	}
+	return out
+}
+
+// shrink plans how machines leave that are not declared any more.
+func (p *planner) shrink() {
+	gone := slices.DeleteFunc(p.gone(), func(name string) bool { return p.ids[id(Release, name)] })
 	var before []string
 	for _, s := range p.plan.Steps {
 		before = append(before, s.ID)
