@@ -107,7 +107,7 @@ func TestWrongUse(t *testing.T) {
 // the fault was mended finishes.
 func TestFaultsOfTheSite(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, "small", "v1.36.3")
+	w := newWorld(t, "small", "v1.35.3")
 
 	w.edit("estuary.site.yaml", `name: north, machines: 12`, "name: north, machines: 1")
 	w.edit("estuary.site.yaml", `name: south, machines: 12`, "name: south, machines: 1")
@@ -124,11 +124,11 @@ func TestFaultsOfTheSite(t *testing.T) {
 
 	// A blob that arrives damaged is refused by its digest and named.
 	w.ok("site", "start")
-	w.ok("site", "fault", "damaged-blob", "kubelet:v1.36.3")
-	w.fails(1, []string{"kubelet v1.36.3", "3 tries", "sha256"}, "converge", "--yes", "--confirm", "tidewatch")
-	w.ok("site", "fault", "mended-blob", "kubelet:v1.36.3")
+	w.ok("site", "fault", "damaged-blob", "kubelet:v1.35.3")
+	w.fails(1, []string{"kubelet v1.35.3", "3 tries", "sha256"}, "converge", "--yes", "--confirm", "tidewatch")
+	w.ok("site", "fault", "mended-blob", "kubelet:v1.35.3")
 	w.fails(0, nil, "converge", "--yes")
-	w.well("v1.36.3")
+	w.well("v1.35.3")
 
 	// The site's process dies; the next run starts it and says so.
 	var pid int
@@ -145,7 +145,7 @@ func TestFaultsOfTheSite(t *testing.T) {
 	}
 	w.fails(3, []string{"not running"}, "status")
 	w.fails(0, []string{"it is started"}, "converge", "--yes")
-	w.well("v1.36.3")
+	w.well("v1.35.3")
 
 	// A machine that shows another host key is not spoken to.
 	w.ok("site", "fault", "new-host-key", "tidewatch-keepers-1")
@@ -155,15 +155,15 @@ func TestFaultsOfTheSite(t *testing.T) {
 	w.fails(1, []string{"host key", "tidewatch-keepers-1", "nothing was sent to it"}, "converge", "--yes")
 	w.ok("site", "fault", "lost-machine", "tidewatch-keepers-1")
 	w.ok("converge", "--yes")
-	w.well("v1.36.3")
+	w.well("v1.35.3")
 
 	// A full disk stops the upgrade with its reason; then it goes on.
 	w.ok("site", "fault", "full-disk", "tidewatch-keepers-2")
-	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	w.declare(`kubernetes: .*`, "kubernetes: v1.35.4")
 	w.fails(1, []string{"tidewatch-keepers-2", "disk is full", "make room"}, "converge", "--yes")
 	w.ok("site", "fault", "mended-disk", "tidewatch-keepers-2")
 	w.ok("converge", "--yes")
-	w.well("v1.37.2")
+	w.well("v1.35.4")
 
 	w.declare(`size: small`, "size: large")
 	w.fails(1, []string{"size of living machine", "cannot be changed"}, "converge", "--yes")

@@ -125,6 +125,7 @@ func TestControlCount(t *testing.T) {
 // finished step, until a run ends by itself.
 func killed(t *testing.T, w *world) (kills int) {
 	t.Helper()
+	var steps []string
 	for kills = 0; kills < 150; kills++ {
 		cmd := w.command("converge", "--yes", "-o", "json", "--parallel", "4")
 		out, err := cmd.StdoutPipe()
@@ -140,6 +141,7 @@ func killed(t *testing.T, w *world) (kills int) {
 		entries(out, func(kind, step, _ string) bool {
 			if kind == "step-done" && !strings.HasPrefix(step, "verify") {
 				cut = true
+				steps = append(steps, step)
 				cmd.Process.Kill()
 				return false
 			}
@@ -153,7 +155,7 @@ func killed(t *testing.T, w *world) (kills int) {
 			return kills
 		}
 	}
-	t.Fatal("it never ends")
+	t.Fatalf("it never ends; the last steps were %v", steps[100:])
 	return kills
 }
 

@@ -84,7 +84,10 @@ func (w *world) edit(file, pattern, with string) {
 	}
 }
 
-func (w *world) declare(pattern, with string) { w.Helper(); w.edit("tidewatch.verbund.yaml", pattern, with) }
+func (w *world) declare(pattern, with string) {
+	w.Helper()
+	w.edit("tidewatch.verbund.yaml", pattern, with)
+}
 
 // command prepares one run of the program in the world's folder.
 func (w *world) command(args ...string) *exec.Cmd {

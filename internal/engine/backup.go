@@ -62,6 +62,23 @@ func (r *Run) backup(ctx context.Context, s plan.Step) error {
 	return nil
 }
 
+// recentEnough is how old a backup may be to count as the one before an
+// upgrade, when the run that took it was cut off.
+const recentEnough = 15 * time.Minute
+
+// recentBackup is the version of which a backup was taken a short while ago.
+func (s *Session) recentBackup(now time.Time) string {
+	files, _ := filepath.Glob(filepath.Join(s.Store.BackupDir(), "*.snapshot.age"))
+	for _, f := range files {
+		stamp, version, ok := strings.Cut(strings.TrimSuffix(filepath.Base(f), ".snapshot.age"), "-v")
+		at, err := time.Parse("20060102-150405", stamp)
+		if ok && err == nil && now.Sub(at) < recentEnough {
+			return "v" + version
+		}
+	}
+	return ""
+}
+
 // ReadBackup opens a backup and checks that it holds n bytes.
 func ReadBackup(name string, id age.Identity, n int64) error {
 	f, err := os.Open(name)

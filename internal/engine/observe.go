@@ -49,6 +49,10 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 		return nil, err
 	}
 	v.Seen.Founded = facts != nil
+	if v.Seen.Resting, err = s.Store.Resting(); err != nil {
+		return nil, err
+	}
+	v.Seen.Backup = s.recentBackup(time.Now())
 	if facts != nil {
 		if err := unchanged(c, facts.Endpoint, facts.Pods, facts.Services, facts.Domain); err != nil {
 			return nil, err
@@ -69,7 +73,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 		wg.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			seen := s.look(ctx, c, im)
+			seen := s.look(ctx, c, im, v.Seen.Resting)
 			mu.Lock()
 			defer mu.Unlock()
 			v.Seen.Machines[im.Name] = seen
@@ -108,7 +112,7 @@ func roleOf(c *topology.Cluster, name string) versions.Role {
 	return versions.Worker
 }
 
-func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Machine) plan.MachineSeen {
+func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool) plan.MachineSeen {
 	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: roleOf(c, im.Name), Versions: map[string]string{}, Units: map[string]string{}}
 	if im.Power != siteproto.PowerOn {
 		seen.Trouble = "its power is " + im.Power
@@ -119,7 +123,7 @@ func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Ma
 	}
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	if err := s.lookInside(ctx, c, im, &seen); err != nil {
+	if err := s.lookInside(ctx, c, im, resting, &seen); err != nil {
 		s.hangUp(im.Name)
 		seen.Trouble = err.Error()
 		var hk *machine.HostKeyError
@@ -132,7 +136,7 @@ func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Ma
 	return seen
 }
 
-func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im siteproto.Machine, seen *plan.MachineSeen) error {
+func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool, seen *plan.MachineSeen) error {
 	m, err := s.Machine(ctx, im.Name, im.SSHPort)
 	if err != nil {
 		return err
@@ -151,6 +155,7 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	if f.Active != "" {
 		seen.Versions = f.Slots[f.Active]
 	}
+	seen.Idle = f.Slots[idle(f.Active)]
 	us, err := m.Units(ctx)
 	if err != nil {
 		return err
@@ -162,7 +167,7 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	if !ok || f.Active == "" {
 		return nil
 	}
-	files, rendered, err := s.files(c, tm, nodeconf.Options{}, f.Active)
+	files, rendered, err := s.files(c, tm, nodeconf.Options{Resting: resting}, f.Active)
 	if errors.Is(err, ErrNoTrust) {
 		seen.Differs = []string{"its certificates"}
 		return nil
@@ -234,6 +239,19 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 		v.APIError = err
 		return
 	}
+	pods, err := k.CoreV1().Pods("").List(ctx, metav1.ListOptions{})
+	if err != nil {
+		v.APIError = err
+		return
+	}
+	busy := map[string]bool{}
+	evict, lost := kube.Evictable(pods.Items)
+	for _, p := range evict {
+		busy[p.Spec.NodeName] = true
+	}
+	for _, p := range lost {
+		busy[p.Spec.NodeName] = true
+	}
 	roles, err := k.HasRoles(ctx)
 	addons, aerr := k.AddOns(ctx)
 	if err = errors.Join(err, aerr); err != nil {
@@ -246,7 +264,7 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 	for _, n := range nodes.Items {
 		ready, why := kube.Ready(&n)
 		_, ours := n.Annotations[kube.CordonedBy]
-		ns := plan.NodeSeen{Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours}
+		ns := plan.NodeSeen{Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name]}
 		if !ready {
 			ns.Trouble = why
 		}

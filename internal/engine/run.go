@@ -24,9 +24,8 @@ type Run struct {
 
 	journal *store.Journal
 	mu      sync.Mutex
-	resting map[string]bool // machines out of the balancer
-	balance sync.Mutex      // one change of the balancer at a time
-	member  sync.Mutex      // one change of the membership at a time
+	balance sync.Mutex // one change of the balancer at a time
+	member  sync.Mutex // one change of the membership at a time
 }
 
 // StepError is a step that failed, with what a person wants to know first.
@@ -59,7 +58,7 @@ func (s *Session) Begin(v *View, command string, tell func(store.Entry)) (*Run, 
 	if err != nil {
 		return nil, err
 	}
-	r := &Run{Session: s, ID: time.Now().UTC().Format("20060102-150405.000"), View: v, Cluster: v.Cluster, Tell: tell, journal: j, resting: map[string]bool{}}
+	r := &Run{Session: s, ID: time.Now().UTC().Format("20060102-150405.000"), View: v, Cluster: v.Cluster, Tell: tell, journal: j}
 	return r, r.write(store.Entry{Kind: store.RunBegan, Text: command})
 }
 

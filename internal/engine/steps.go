@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -229,9 +228,11 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		if slot == "" {
 			slot = idle("")
 		}
-		r.mu.Lock()
-		o := nodeconf.Options{Resting: maps.Clone(r.resting)}
-		r.mu.Unlock()
+		resting, err := r.Store.Resting()
+		if err != nil {
+			return err
+		}
+		o := nodeconf.Options{Resting: resting}
 		files, rendered, err := r.files(r.Cluster, m, o, slot)
 		if err != nil {
 			return err
@@ -497,11 +498,9 @@ func (r *Run) ready(ctx context.Context, m topology.Machine) error {
 func (r *Run) rest(ctx context.Context, name string, out bool) error {
 	r.balance.Lock()
 	defer r.balance.Unlock()
-	r.mu.Lock()
-	if r.resting[name] = out; !out {
-		delete(r.resting, name)
+	if err := r.Store.SaveResting(name, out); err != nil {
+		return err
 	}
-	r.mu.Unlock()
 	for _, b := range r.Cluster.Of(versions.Balancer) {
 		if err := r.writeFiles(ctx, b); err != nil {
 			return err
@@ -540,17 +539,12 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 // drain cordons a node and evicts its pods, within the pool's patience.
 func (r *Run) drain(ctx context.Context, s plan.Step) error {
 	return r.withKube(func(k *kube.Client) error {
-		pods, err := k.PodsOn(ctx, s.Machine)
+		lost, blocked, err := k.Unmovable(ctx, s.Machine)
 		if err != nil {
 			return err
 		}
-		evict, lost := kube.Evictable(pods)
 		if len(lost) > 0 {
 			return &StepError{Err: fmt.Errorf("nothing was evicted: %s", strings.Join(lost, "; ")), Todo: "delete the pod yourself if it may be lost, or give it a controller, then run converge again"}
-		}
-		blocked, err := k.Blocked(ctx, evict)
-		if err != nil {
-			return err
 		}
 		if len(blocked) > 0 {
 			return &StepError{Err: fmt.Errorf("nothing was evicted: %s", strings.Join(blocked, "; ")), Todo: "change the disruption budget or the application, then run converge again"}

@@ -165,7 +165,35 @@ func (c *Client) AddOns(ctx context.Context) (map[string]AddOn, error) {
 	} else if !apierrors.IsNotFound(err) {
 		return nil, err
 	}
+	for name, a := range out {
+		if a.Ready {
+			continue
+		}
+		why, err := c.waiting(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		a.State += why
+		out[name] = a
+	}
 	return out, nil
+}
+
+// waiting says why pods of an add-on do not run.
+func (c *Client) waiting(ctx context.Context, name string) (string, error) {
+	l, err := c.CoreV1().Pods("kube-system").List(ctx, metav1.ListOptions{LabelSelector: "app.kubernetes.io/name=" + name})
+	if err != nil {
+		return "", err
+	}
+	why := ""
+	for _, p := range l.Items {
+		for _, s := range p.Status.ContainerStatuses {
+			if w := s.State.Waiting; w != nil && w.Message != "" {
+				why += fmt.Sprintf("; pod %s on %s: %s: %s", p.Name, p.Spec.NodeName, w.Reason, w.Message)
+			}
+		}
+	}
+	return why, nil
 }
 
 // AddOn is one add-on as it is.

@@ -115,9 +115,24 @@ func NodeDiffers(n *corev1.Node, want map[string]string, taints []corev1.Taint) 
 	return out
 }
 
-// Evictable sorts out a node's pods: those to be evicted, and those that would
-// be lost, each with the reason.
-func Evictable(pods []corev1.Pod) (evict []corev1.Pod, lost []string) {
+// Lost is a pod that would not come back after an eviction.
+type Lost struct {
+	corev1.Pod
+	Why string
+}
+
+// reasons lists why pods would be lost.
+func reasons(lost []Lost) string {
+	var out []string
+	for _, l := range lost {
+		out = append(out, fmt.Sprintf("pod %s/%s %s", l.Namespace, l.Name, l.Why))
+	}
+	return strings.Join(out, "; ")
+}
+
+// Evictable sorts out pods: those to be evicted, and those that would be lost,
+// each with the reason; those of daemons and mirrors are neither.
+func Evictable(pods []corev1.Pod) (evict []corev1.Pod, lost []Lost) {
 	for _, p := range pods {
 		owner := metav1.GetControllerOf(&p)
 		_, mirror := p.Annotations[corev1.MirrorPodAnnotationKey]
@@ -126,10 +141,10 @@ func Evictable(pods []corev1.Pod) (evict []corev1.Pod, lost []string) {
 			continue
 		case p.Status.Phase == corev1.PodSucceeded || p.Status.Phase == corev1.PodFailed || p.DeletionTimestamp != nil:
 		case owner == nil:
-			lost = append(lost, fmt.Sprintf("pod %s/%s has no controller that would make it again", p.Namespace, p.Name))
+			lost = append(lost, Lost{p, "has no controller that would make it again"})
 			continue
 		case slices.ContainsFunc(p.Spec.Volumes, func(v corev1.Volume) bool { return v.EmptyDir != nil }):
-			lost = append(lost, fmt.Sprintf("pod %s/%s keeps data in an emptyDir volume", p.Namespace, p.Name))
+			lost = append(lost, Lost{p, "keeps data in an emptyDir volume"})
 			continue
 		}
 		evict = append(evict, p)
@@ -137,10 +152,25 @@ func Evictable(pods []corev1.Pod) (evict []corev1.Pod, lost []string) {
 	return evict, lost
 }
 
-// Blocked finds, before a roll-out, pods that can never be evicted: under
+// Unmovable finds, before anything is evicted, the pods of a node that a drain
+// would lose or could never move, and says why.
+func (c *Client) Unmovable(ctx context.Context, node string) (lost, blocked []string, err error) {
+	pods, err := c.PodsOn(ctx, node)
+	if err != nil {
+		return nil, nil, err
+	}
+	evict, gone := Evictable(pods)
+	if len(gone) > 0 {
+		lost = []string{reasons(gone)}
+	}
+	blocked, err = c.blocked(ctx, evict)
+	return lost, blocked, err
+}
+
+// blocked finds pods that can never be evicted: under
 // several budgets, or under one that allows no disruption even when all its
 // pods are well.
-func (c *Client) Blocked(ctx context.Context, pods []corev1.Pod) ([]string, error) {
+func (c *Client) blocked(ctx context.Context, pods []corev1.Pod) ([]string, error) {
 	bs, err := c.PolicyV1().PodDisruptionBudgets("").List(ctx, metav1.ListOptions{})
 	if err != nil {
 		return nil, err
@@ -177,7 +207,7 @@ func (c *Client) Drain(ctx context.Context, node string, tell func(string)) erro
 		}
 		evict, lost := Evictable(pods)
 		if len(lost) > 0 {
-			return fmt.Errorf("evicting from %s would lose something: %s", node, strings.Join(lost, "; "))
+			return fmt.Errorf("evicting from %s would lose something: %s", node, reasons(lost))
 		}
 		if len(evict) == 0 {
 			return nil

@@ -56,6 +56,7 @@ var (
 	bucketMachines = []byte("machines")
 	bucketMembers  = []byte("members")
 	bucketFiles    = []byte("kubeconfigs")
+	bucketResting  = []byte("resting")
 )
 
 // Open finds or makes the memory of a cluster under folder.
@@ -134,7 +135,7 @@ func (s *Store) update(f func(*bbolt.Tx) error) (err error) {
 				return err
 			}
 		}
-		for _, b := range [][]byte{bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles} {
+		for _, b := range [][]byte{bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting} {
 			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
 				return err
 			}
@@ -240,7 +241,7 @@ func (s *Store) ForgetMachine(name string) error {
 				}
 			}
 		}
-		return errors.Join(tx.Bucket(bucketMachines).Delete([]byte(name)), tx.Bucket(bucketMembers).Delete([]byte(name)))
+		return errors.Join(tx.Bucket(bucketMachines).Delete([]byte(name)), tx.Bucket(bucketResting).Delete([]byte(name)), tx.Bucket(bucketMembers).Delete([]byte(name)))
 	})
 }
 
@@ -254,6 +255,17 @@ func (s *Store) SaveMember(name string, members []string) error {
 		return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketMembers).Delete([]byte(name)) })
 	}
 	return s.put(bucketMembers, name, members)
+}
+
+// Resting lists the machines that were taken out of the balancer.
+func (s *Store) Resting() (map[string]bool, error) { return readAll[bool](s, bucketResting) }
+
+// SaveResting remembers that a machine is out of the balancer, or forgets it.
+func (s *Store) SaveResting(name string, out bool) error {
+	if !out {
+		return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketResting).Delete([]byte(name)) })
+	}
+	return s.put(bucketResting, name, true)
 }
 
 // Kubeconfigs lists the files into which access was merged.
@@ -292,7 +304,11 @@ func (s *Store) put(bucket []byte, key string, v any) error {
 func readAll[T any](s *Store, bucket []byte) (map[string]T, error) {
 	out := map[string]T{}
 	return out, s.view(func(tx *bbolt.Tx) error {
-		return tx.Bucket(bucket).ForEach(func(k, v []byte) error {
+		b := tx.Bucket(bucket)
+		if b == nil {
+			return nil
+		}
+		return b.ForEach(func(k, v []byte) error {
 			var t T
 			if err := json.Unmarshal(v, &t); err != nil {
 				return &Damage{s.file(), fmt.Errorf("%s %s: %w", bucket, k, err)}

@@ -64,6 +64,7 @@ type MachineSeen struct {
 	Trouble  string            // why it was not reached
 	Active   string            // slot in use
 	Versions map[string]string // by component, in that slot
+	Idle     map[string]string // by component, in the other slot
 	Units    map[string]string // state by unit
 	Differs  []string          // files that are not as rendered
 }
@@ -78,13 +79,12 @@ type MemberSeen struct {
 
 // NodeSeen is what was observed of a node.
 type NodeSeen struct {
-	Ready       bool
-	Trouble     string
-	Version     string
-	Cordoned    bool // by us
-	Differs     []string
-	Unevictable []string // pods that a drain could never move
-	Lost        []string // pods that a drain would lose
+	Ready    bool
+	Trouble  string
+	Version  string
+	Cordoned bool // by us
+	Drained  bool // cordoned by us, and nothing is left to evict
+	Differs  []string
 }
 
 // AddOnSeen is what was observed of an add-on.
@@ -95,8 +95,10 @@ type AddOnSeen struct {
 
 // Observed is everything that was seen, from outside.
 type Observed struct {
-	Founded  bool // the datastore exists or existed
-	API      bool // the API answered
+	Founded  bool            // the datastore exists or existed
+	Backup   string          // the version of which a recent backup exists
+	Resting  map[string]bool // machines that an earlier run took out of the balancer
+	API      bool            // the API answered
 	Roles    bool
 	Machines map[string]MachineSeen
 	Members  map[string]MemberSeen
@@ -177,6 +179,24 @@ func (p *planner) fresh(m topology.Machine) bool {
 func (p *planner) asleep(m topology.Machine) bool {
 	s := p.o.Machines[m.Name]
 	return s.Exists && !s.Reached
+}
+
+// pulled says whether a machine's idle slot has everything already.
+func (p *planner) pulled(m topology.Machine) bool {
+	s := p.o.Machines[m.Name]
+	for _, c := range p.c.Set.Components(m.Role) {
+		if s.Idle[c.Name] != c.Version {
+			return false
+		}
+	}
+	return true
+}
+
+// pull plans a pull, unless it is observed as done.
+func (p *planner) pull(m topology.Machine, text, why string, s Step) {
+	if !p.pulled(m) {
+		p.add(Pull, m.Name, text, why, s)
+	}
 }
 
 // down lists units that should run and do not.
@@ -303,8 +323,8 @@ func (p *planner) raise() {
 		written := s.Differs
 		switch {
 		case p.fresh(m):
-			p.add(Pull, m.Name, "pull "+c.Set.Kubernetes+" into its first slot", "nothing is installed on it", Step{Needs: []string{id(Get, m.Name)}})
-			p.add(Write, m.Name, "write its configuration and certificates", "it has none", Step{Needs: []string{id(Pull, m.Name)}})
+			p.pull(m, "pull "+c.Set.Kubernetes+" into its first slot", "nothing is installed on it", Step{Needs: []string{id(Get, m.Name)}})
+			p.add(Write, m.Name, "write its configuration and certificates", "it has none", Step{Needs: []string{id(Pull, m.Name), id(Get, m.Name)}})
 		case len(written) > 0:
 			needs := []string{id(Get, m.Name)}
 			if m.Role == versions.Balancer {
@@ -391,8 +411,11 @@ func (p *planner) raise() {
 			}
 			p.add(Ready, m.Name, "wait until the node is Ready", why, Step{Needs: []string{id(Node, m.Name), id(Label, m.Name), id(Write, m.Name), string(Network)}})
 		}
-		if n.Cordoned {
+		if n.Cordoned && !p.outdated(m) {
 			p.add(Uncordon, m.Name, "let pods onto it again", "an earlier run cordoned it and was interrupted", Step{Needs: []string{id(Ready, m.Name)}})
+		}
+		if p.o.Resting[m.Name] {
+			p.add(Return, m.Name, "put it back into the balancer", "an earlier run took it out and was interrupted", Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.balancers()...)})
 		}
 	}
 }
@@ -454,28 +477,32 @@ func (p *planner) upgrade() {
 	for _, s := range p.plan.Steps {
 		before = append(before, s.ID)
 	}
-	last := p.add(Backup, "", "back the datastore up to a file", "a datastore does not go back to an older version; the backup is the way back", Step{Needs: before})
+	last := ""
+	if len(control) > 0 && p.o.Backup != p.plan.From {
+		last = p.add(Backup, "", "back the datastore up to a file", "a datastore does not go back to an older version; the backup is the way back", Step{Needs: before})
+	}
 	balanced := len(c.Of(versions.Balancer)) > 0
 	switchText := func(m topology.Machine) string {
 		return fmt.Sprintf("switch from %s to %s and restart", p.o.Machines[m.Name].running(), c.Set.Kubernetes)
 	}
 	for _, m := range control {
-		need := []string{last}
-		p.add(Pull, m.Name, "pull "+c.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: need})
-		if balanced && len(c.Of(versions.Control)) > 1 {
+		need := append(slices.Clone(before), last)
+		p.pull(m, "pull "+c.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: need})
+		rests := balanced && len(c.Of(versions.Control)) > 1
+		if rests && !p.o.Resting[m.Name] {
 			p.add(Rest, m.Name, "take it out of the balancer", "no request may meet a stopped API server", Step{Needs: append(need, id(Pull, m.Name))})
 		}
 		last = p.add(Switch, m.Name, switchText(m), "declared "+c.Set.Kubernetes, Step{Needs: append(need, id(Pull, m.Name), id(Rest, m.Name)),
 			Guards: []string{"every other member of the datastore is healthy"}, Final: true})
 		last = p.add(Ready, m.Name, "wait until API server, member and node are well on "+c.Set.Kubernetes, "the next one may go only when this one is back", Step{Needs: []string{last}})
-		if p.ids[id(Rest, m.Name)] {
+		if rests {
 			last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
 		}
 	}
 	if len(control) > 0 {
 		p.addOns([]string{last})
 	}
-	after := []string{last, string(Network), string(DNS)}
+	after := append(slices.Clone(before), last, string(Network), string(DNS))
 	pools := []string{}
 	for _, m := range others {
 		if !slices.Contains(pools, m.Pool) {
@@ -491,8 +518,8 @@ func (p *planner) upgrade() {
 			var done []string
 			for _, m := range ms[:n] {
 				if m.Role == versions.Balancer {
-					p.add(Pull, m.Name, "pull into its idle slot", "its version differs", Step{Needs: after, Batch: batch})
-					done = append(done, p.add(Switch, m.Name, "switch the balancer and restart it", "its version differs", Step{Needs: []string{id(Pull, m.Name)}, Batch: batch}))
+					p.pull(m, "pull into its idle slot", "its version differs", Step{Needs: after, Batch: batch})
+					done = append(done, p.add(Switch, m.Name, "switch the balancer and restart it", "its version differs", Step{Needs: append(slices.Clone(after), id(Pull, m.Name)), Batch: batch}))
 					continue
 				}
 				done = append(done, p.worker(m, after, batch, balanced && len(c.Forward) > 0, switchText(m)))
@@ -505,12 +532,15 @@ func (p *planner) upgrade() {
 
 // worker plans the upgrade of one worker.
 func (p *planner) worker(m topology.Machine, needs []string, batch int, forwarded bool, text string) string {
-	if forwarded {
+	if forwarded && !p.o.Resting[m.Name] {
 		p.add(Rest, m.Name, "take it out of the balancer", "the application's requests go elsewhere meanwhile", Step{Needs: needs, Batch: batch})
 	}
-	p.add(Drain, m.Name, "cordon it and evict its pods", "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name)), Guards: []string{"disruption budgets", "no pod that would be lost"}, Batch: batch})
-	p.add(Pull, m.Name, "pull "+p.c.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: []string{id(Drain, m.Name)}, Batch: batch})
-	p.add(Switch, m.Name, text, "declared "+p.c.Set.Kubernetes, Step{Needs: []string{id(Pull, m.Name)}, Batch: batch})
+	if !p.o.Nodes[m.Name].Drained {
+		p.add(Drain, m.Name, "cordon it and evict its pods", "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name)), Guards: []string{"disruption budgets", "no pod that would be lost"}, Batch: batch})
+	}
+	needs = append(slices.Clone(needs), id(Rest, m.Name), id(Drain, m.Name))
+	p.pull(m, "pull "+p.c.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: needs, Batch: batch})
+	p.add(Switch, m.Name, text, "declared "+p.c.Set.Kubernetes, Step{Needs: append(needs, id(Pull, m.Name)), Batch: batch})
 	p.add(Ready, m.Name, "wait until the node is Ready on "+p.c.Set.Kubernetes, "the next batch may go only when this one is back", Step{Needs: []string{id(Switch, m.Name)}, Batch: batch})
 	last := p.add(Uncordon, m.Name, "let pods onto it again", "it is well", Step{Needs: []string{id(Ready, m.Name)}, Batch: batch})
 	if forwarded {
