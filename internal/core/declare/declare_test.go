@@ -86,7 +86,7 @@ func TestFindings(t *testing.T) {
 		{"bad-count", pool("count: -1"), "pool keepers cannot have -1 machines"},
 		{"bad-label", pool("labels: {'a b': c}"), "a b: c is not a label"},
 		{"label-reserved", pool("labels: {kubernetes.io/x: y}"), "label kubernetes.io/x belongs to Kubernetes"},
-		{"bad-taint", pool("taints: [{key: a, effect: NoScheduling}]"), `taint effect "NoScheduling" is not known; did you mean NoSchedule?`},
+		{"bad-taint", pool("taints: [{key: a, effect: NoSchedul}]"), `taint effect "NoSchedul" is not known; did you mean NoSchedule?`},
 		{"unknown-way", pool("rollout: {way: blue-green}"), `roll-out way "blue-green" is not known`},
 		{"bad-batch", pool("rollout: {batch: 0}"), "a batch of 0 machines never ends"},
 		{"batch-whole-pool", pool("count: 2, rollout: {batch: 2}"), "warning: a batch of 2 takes the whole pool keepers down at once"},

@@ -241,7 +241,7 @@ func example(typ string) string {
 func Nearest(word string, known []string) string {
 	best, bestD := "", 3
 	for _, k := range known {
-		if e := edits(strings.ToLower(word), k); e < bestD && 2*e < max(len(word), len(k)) {
+		if e := edits(strings.ToLower(word), strings.ToLower(k)); e < bestD && 2*e < max(len(word), len(k)) {
 			best, bestD = k, e
 		}
 	}

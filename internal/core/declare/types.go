@@ -3,6 +3,7 @@ package declare
 import (
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -148,8 +149,7 @@ type Bytes int64
 func (v *Bytes) UnmarshalText(b []byte) error {
 	for unit, f := range map[string]int64{"MiB": 1 << 20, "GiB": 1 << 30} {
 		if num, ok := strings.CutSuffix(string(b), unit); ok {
-			var n int64
-			if _, err := fmt.Sscanf(num+".", "%d.", &n); err == nil && n > 0 && n < 1<<20 {
+			if n, err := strconv.ParseInt(num, 10, 64); err == nil && n > 0 && n < 1<<20 {
 				*v = Bytes(n * f)
 				return nil
 			}

@@ -1,0 +1,49 @@
+// Package coretest makes clusters for the tests of the core: the same every
+// time, of any size.
+package coretest
+
+import (
+	"fmt"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+)
+
+const siteText = `schema: verbund-site/1
+name: estuary
+kind: simulated
+addresses: 127.80.0.0/16
+zones: [{name: north, machines: 4000}, {name: south, machines: 4000}, {name: island, machines: 4000}]
+sizes:
+  small: {cpus: 2, memory: 4GiB, disk: 20GiB}
+  medium: {cpus: 4, memory: 8GiB, disk: 40GiB}
+`
+
+// Cluster works out a cluster with so many control-plane machines and workers.
+func Cluster(kubernetes string, control, workers int, mem topology.Memory) (*topology.Cluster, error) {
+	text := fmt.Sprintf(`schema: verbund/1
+name: tidewatch
+kubernetes: %s
+site: estuary
+endpoint:
+  name: api.tidewatch.test
+  balancer: {size: small, forward: [{port: 8080, to: 30080}]}
+ranges: {pods: 10.128.0.0/9}
+dns: {domain: tidewatch.test}
+control: {count: %d, size: medium}
+pools:
+  - name: gauges
+    count: %d
+    labels: {work: intake}
+    taints: [{key: work, value: intake, effect: NoSchedule}]
+    rollout: {batch: 2, patience: 90s}
+`, kubernetes, control, workers)
+	cat := versions.Shipped()
+	d, s, fs := declare.Read("t.verbund.yaml", []byte(text), "estuary.site.yaml", []byte(siteText), cat)
+	if fs.Errors() > 0 {
+		return nil, fmt.Errorf("the test's declaration: %v", fs)
+	}
+	set, _ := cat.Set(d.Kubernetes)
+	return topology.Build(d, s, set, mem)
+}

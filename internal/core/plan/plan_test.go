@@ -1,0 +1,292 @@
+package plan_test
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"verbund/internal/core/coretest"
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+func cluster(t *testing.T, version string, control, workers int) *topology.Cluster {
+	t.Helper()
+	c, err := coretest.Cluster(version, control, workers, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// living observes a cluster that is as it should be, on a version of its own.
+func living(c *topology.Cluster, version string) plan.Observed {
+	set, _ := versions.Shipped().Set(version)
+	o := plan.Observed{Founded: true, API: true, Roles: true, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, Resting: map[string]bool{},
+		AddOns: map[string]plan.AddOnSeen{"fairway": {Version: set.Fairway, Ready: true}, "cluster-dns": {Version: set.DNS, Ready: true}}}
+	for i, m := range c.Machines {
+		s := plan.MachineSeen{Exists: true, Reached: true, Power: "on", Role: m.Role, Size: m.Size, Zone: m.Zone, Active: "a", Versions: map[string]string{}, Units: map[string]string{}}
+		for _, k := range set.Components(m.Role) {
+			s.Versions[k.Name] = k.Version
+		}
+		for _, u := range nodeconf.Units(m.Role) {
+			s.Units[u] = "active"
+		}
+		o.Machines[m.Name] = s
+		if m.Role == versions.Control {
+			o.Members[m.Name] = plan.MemberSeen{ID: uint64(i + 1), Healthy: true}
+		}
+		if m.IsNode() {
+			o.Nodes[m.Name] = plan.NodeSeen{Ready: true, Version: version}
+		}
+	}
+	return o
+}
+
+func empty() plan.Observed { return plan.Observed{Machines: map[string]plan.MachineSeen{}} }
+
+func seen(o plan.Observed, name string, f func(*plan.MachineSeen)) {
+	s := o.Machines[name]
+	s.Units, s.Versions = maps.Clone(s.Units), maps.Clone(s.Versions)
+	f(&s)
+	o.Machines[name] = s
+}
+
+func text(p *plan.Plan) string {
+	var b strings.Builder
+	for _, s := range p.Steps {
+		fmt.Fprintf(&b, "%s: %s\n    because %s\n", s.ID, s.Text, s.Why)
+		if len(s.Needs) > 0 {
+			fmt.Fprintf(&b, "    after %s\n", strings.Join(s.Needs, ", "))
+		}
+		if len(s.Guards) > 0 {
+			fmt.Fprintf(&b, "    guard %s\n", strings.Join(s.Guards, ", "))
+		}
+	}
+	for _, r := range p.Removes {
+		fmt.Fprintf(&b, "removes %s\n", r)
+	}
+	for _, r := range p.Endangers {
+		fmt.Fprintf(&b, "endangers: %s\n", r)
+	}
+	return b.String()
+}
+
+// scenarios are whole plans, to be read in testdata.
+func scenarios(t *testing.T) map[string]func() (*topology.Cluster, plan.Observed) {
+	return map[string]func() (*topology.Cluster, plan.Observed){
+		"raise": func() (*topology.Cluster, plan.Observed) { return cluster(t, "v1.37.2", 3, 1), empty() },
+		"upgrade": func() (*topology.Cluster, plan.Observed) {
+			c := cluster(t, "v1.37.2", 3, 3)
+			return c, living(c, "v1.36.3")
+		},
+		"upgrade-cut-off": func() (*topology.Cluster, plan.Observed) {
+			// One control-plane machine is through, the next is out of the
+			// balancer with everything pulled; one worker was being drained.
+			c := cluster(t, "v1.37.2", 3, 2)
+			o := living(c, "v1.36.3")
+			done := living(c, "v1.37.2")
+			o.Machines["tidewatch-control-1"] = done.Machines["tidewatch-control-1"]
+			o.Nodes["tidewatch-control-1"] = done.Nodes["tidewatch-control-1"]
+			o.Backup = "v1.36.3"
+			o.Resting["tidewatch-control-2"] = true
+			seen(o, "tidewatch-control-2", func(s *plan.MachineSeen) { s.Idle = done.Machines["tidewatch-control-2"].Versions })
+			o.Nodes["tidewatch-gauges-1"] = plan.NodeSeen{Ready: true, Version: "v1.36.3", Cordoned: true, Drained: true}
+			return c, o
+		},
+		"shrink": func() (*topology.Cluster, plan.Observed) {
+			return cluster(t, "v1.37.2", 1, 1), living(cluster(t, "v1.37.2", 3, 11), "v1.37.2")
+		},
+		"grow-control": func() (*topology.Cluster, plan.Observed) {
+			c := cluster(t, "v1.37.2", 5, 1)
+			o := living(cluster(t, "v1.37.2", 3, 1), "v1.37.2")
+			return c, o
+		},
+		"vanished": func() (*topology.Cluster, plan.Observed) {
+			c := cluster(t, "v1.37.2", 3, 2)
+			o := living(c, "v1.37.2")
+			for _, n := range []string{"tidewatch-control-2", "tidewatch-gauges-2"} {
+				delete(o.Machines, n)
+				o.Nodes[n] = plan.NodeSeen{Version: "v1.37.2", Trouble: "Kubelet stopped posting node status."}
+			}
+			o.Members["tidewatch-control-2"] = plan.MemberSeen{ID: 2, Trouble: "no answer"}
+			return c, o
+		},
+	}
+}
+
+func TestScenarios(t *testing.T) {
+	for name, f := range scenarios(t) {
+		t.Run(name, func(t *testing.T) {
+			c, o := f()
+			p, err := plan.Make(c, o, versions.Shipped())
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := text(p)
+			file := filepath.Join("testdata", name+".txt")
+			if *update {
+				if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			want, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got != string(want) {
+				t.Errorf("the plan differs from %s:\n%s", file, got)
+			}
+		})
+	}
+}
+
+// The laws of every plan: no step before what it needs, none twice, and a
+// datastore that never loses two members at once.
+func TestLaws(t *testing.T) {
+	for name, f := range scenarios(t) {
+		c, o := f()
+		p, err := plan.Make(c, o, versions.Shipped())
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := map[string]int{}
+		needs := map[string][]string{}
+		for i, s := range p.Steps {
+			if _, twice := at[s.ID]; twice {
+				t.Errorf("%s: %s stands twice", name, s.ID)
+			}
+			at[s.ID] = i
+			needs[s.ID] = s.Needs
+			for _, n := range s.Needs {
+				if j, ok := at[n]; !ok || j >= i {
+					t.Errorf("%s: %s needs %s, which does not come before", name, s.ID, n)
+				}
+			}
+		}
+		var before func(a, b string) bool
+		before = func(a, b string) bool {
+			return slices.ContainsFunc(needs[b], func(n string) bool { return n == a || before(a, n) })
+		}
+		var risky []string
+		for _, s := range p.Steps {
+			role := versions.Worker
+			if m, ok := c.Machine(s.Machine); ok {
+				role = m.Role
+			}
+			if s.Kind == plan.Leave || s.Kind == plan.Drop || s.Kind == plan.Member || s.Kind == plan.Switch && role == versions.Control {
+				risky = append(risky, s.ID)
+			}
+		}
+		for i := 1; i < len(risky); i++ {
+			// A dropped member and its own successor are one case.
+			if !before(risky[i-1], risky[i]) && !strings.HasPrefix(risky[i], "drop/") {
+				t.Errorf("%s: %s and %s may run at the same time", name, risky[i-1], risky[i])
+			}
+		}
+	}
+}
+
+func TestNothingToDo(t *testing.T) {
+	c := cluster(t, "v1.37.2", 3, 3)
+	p, err := plan.Make(c, living(c, "v1.37.2"), versions.Shipped())
+	if err != nil || len(p.Steps) > 0 {
+		t.Errorf("%v\n%s", err, text(p))
+	}
+}
+
+// Small differences, and the steps that they lead to.
+func TestRepairs(t *testing.T) {
+	for _, x := range []struct {
+		name   string
+		change func(o plan.Observed)
+		want   string
+	}{
+		{"machine off", func(o plan.Observed) {
+			o.Machines["tidewatch-gauges-1"] = plan.MachineSeen{Exists: true, Power: "off", Trouble: "its power is off", Size: "small", Zone: "north"}
+		}, "get/tidewatch-gauges-1 verify"},
+		{"unit down", func(o plan.Observed) {
+			seen(o, "tidewatch-gauges-1", func(s *plan.MachineSeen) { s.Units["kubelet.service"] = "failed" })
+		}, "node/tidewatch-gauges-1 ready/tidewatch-gauges-1 verify"},
+		{"file changed by hand", func(o plan.Observed) {
+			seen(o, "tidewatch-gauges-2", func(s *plan.MachineSeen) { s.Differs = []string{"/opt/verbund/active/etc/kubelet.yaml"} })
+		}, "write/tidewatch-gauges-2 ready/tidewatch-gauges-2 verify"},
+		{"names only", func(o plan.Observed) {
+			seen(o, "tidewatch-gauges-2", func(s *plan.MachineSeen) { s.Differs = []string{"/etc/hosts"} })
+		}, "write/tidewatch-gauges-2 verify"},
+		{"label differs", func(o plan.Observed) {
+			o.Nodes["tidewatch-gauges-1"] = plan.NodeSeen{Ready: true, Version: "v1.37.2", Differs: []string{"label work=intake"}}
+		}, "label/tidewatch-gauges-1 verify"},
+		{"left cordoned", func(o plan.Observed) {
+			o.Nodes["tidewatch-gauges-1"] = plan.NodeSeen{Ready: true, Version: "v1.37.2", Cordoned: true}
+		}, "uncordon/tidewatch-gauges-1 verify"},
+		{"left resting", func(o plan.Observed) { o.Resting["tidewatch-control-3"] = true }, "return/tidewatch-control-3 verify"},
+		{"learner left", func(o plan.Observed) {
+			o.Members["tidewatch-control-3"] = plan.MemberSeen{ID: 3, Learner: true, Healthy: true}
+		}, "member/tidewatch-control-3 verify"},
+		{"add-on old", func(o plan.Observed) { o.AddOns["cluster-dns"] = plan.AddOnSeen{Version: "v1.14.2", Ready: true} }, "dns verify"},
+		{"blank machine left", func(o plan.Observed) {
+			o.Machines["tidewatch-gauges-9"] = plan.MachineSeen{Exists: true, Reached: true, Role: versions.Worker}
+		}, "release/tidewatch-gauges-9 verify"},
+	} {
+		c := cluster(t, "v1.37.2", 3, 2)
+		o := living(c, "v1.37.2")
+		x.change(o)
+		p, err := plan.Make(c, o, versions.Shipped())
+		if err != nil {
+			t.Errorf("%s: %v", x.name, err)
+			continue
+		}
+		var ids []string
+		for _, s := range p.Steps {
+			ids = append(ids, s.ID)
+		}
+		if got := strings.Join(ids, " "); got != x.want {
+			t.Errorf("%s: %s, wanted %s", x.name, got, x.want)
+		}
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	for _, x := range []struct {
+		name, declared, runs string
+		change               func(o plan.Observed)
+		want                 string
+	}{
+		{"lower", "v1.36.3", "v1.37.2", func(plan.Observed) {}, "v1.36.3 is lower than v1.37.2"},
+		{"two minors", "v1.37.2", "v1.35.4", func(plan.Observed) {}, "declare v1.36.3 first"},
+		{"half upgraded, then back", "v1.36.3", "v1.36.3", func(o plan.Observed) {
+			seen(o, "tidewatch-control-1", func(s *plan.MachineSeen) { s.Versions["kube-apiserver"], s.Versions["kubelet"] = "v1.37.1", "v1.37.1" })
+		}, "is lower than v1.37.1"},
+		{"size", "v1.37.2", "v1.37.2", func(o plan.Observed) { seen(o, "tidewatch-gauges-1", func(s *plan.MachineSeen) { s.Size = "large" }) }, "size of living machine tidewatch-gauges-1"},
+		{"zone", "v1.37.2", "v1.37.2", func(o plan.Observed) { seen(o, "tidewatch-gauges-1", func(s *plan.MachineSeen) { s.Zone = "island" }) }, "cannot be moved"},
+		{"host key", "v1.37.2", "v1.37.2", func(o plan.Observed) {
+			o.Machines["tidewatch-gauges-1"] = plan.MachineSeen{Exists: true, Power: "on", Trouble: plan.HostKeyTrouble + " tidewatch-gauges-1 has changed"}
+		}, "host key of tidewatch-gauges-1"},
+		{"all control gone", "v1.37.2", "v1.37.2", func(o plan.Observed) {
+			for _, n := range []string{"1", "2", "3"} {
+				delete(o.Machines, "tidewatch-control-"+n)
+			}
+		}, "every control-plane machine is gone"},
+	} {
+		c := cluster(t, x.declared, 3, 2)
+		o := living(c, x.runs)
+		x.change(o)
+		_, err := plan.Make(c, o, versions.Shipped())
+		var r *plan.Refusal
+		var v *versions.Refusal
+		if !errors.As(err, &r) && !errors.As(err, &v) || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s: %v, wanted %q", x.name, err, x.want)
+		}
+	}
+}
