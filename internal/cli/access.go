@@ -20,6 +20,7 @@ import (
 
 func (a *app) accessCmd() *cobra.Command {
 	var merge, person string
+	var login bool
 	c := &cobra.Command{
 		Use: "access", Short: "Give a person a kubeconfig, for a few hours", Args: noArgs,
 		Long: `Prints a kubeconfig that points at the cluster's endpoint, for eight hours. It
@@ -29,6 +30,14 @@ of the file is kept beside it, and the current context changes only if there is 
 		RunE: func(*cobra.Command, []string) error {
 			s, err := a.open(false)
 			if err != nil {
+				return err
+			}
+			if login {
+				b, err := s.LoginKey()
+				if err != nil {
+					return err
+				}
+				_, err = a.out.Write(b)
 				return err
 			}
 			kc, until, err := access(s, person)
@@ -66,6 +75,7 @@ of the file is kept beside it, and the current context changes only if there is 
 		who = u.Username
 	}
 	c.Flags().StringVar(&merge, "merge", "", "put it into this kubeconfig file")
+	c.Flags().BoolVar(&login, "login-key", false, "instead, the private key with which one logs in to the machines as root")
 	c.Flags().StringVar(&person, "as", who, "the person's name")
 	return c
 }

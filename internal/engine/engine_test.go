@@ -1,0 +1,239 @@
+package engine
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+
+	"verbund/internal/core/coretest"
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
+	"verbund/internal/store"
+)
+
+func session(t testing.TB) *Session {
+	t.Helper()
+	s, err := store.Open(t.TempDir(), "tidewatch")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &Session{Cat: versions.Shipped(), Store: s, Parallel: 4}
+}
+
+func cluster(t testing.TB, workers int) *topology.Cluster {
+	t.Helper()
+	c, err := coretest.Cluster("v1.37.2", 3, workers, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// Trust is made once, completed when the cluster grows, and renewed where a
+// name is missing; nothing else is made anew.
+func TestEnsureTrust(t *testing.T) {
+	s := session(t)
+	c := cluster(t, 1)
+	if err := s.EnsureTrust(c, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	first, err := s.Trust()
+	if err != nil {
+		t.Fatal(err)
+	}
+	grown := cluster(t, 2)
+	if err := s.EnsureTrust(grown, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	second, err := s.Trust()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(second.Certs) != len(first.Certs)+3 {
+		t.Errorf("%d certificates, then %d", len(first.Certs), len(second.Certs))
+	}
+	changed := 0
+	for id, cert := range first.Certs {
+		if string(second.Certs[id]) != string(cert) {
+			changed++
+			// The balancer moved by one address, so API servers answer at another.
+			if !strings.HasSuffix(id, "/api-server") {
+				t.Errorf("%s was made anew", id)
+			}
+		}
+	}
+	if changed != 3 {
+		t.Errorf("%d certificates were renewed, wanted those of three API servers", changed)
+	}
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM(second.Certs[string(trust.Cluster)])
+	cert, err := trust.DecodeCert(second.Certs["tidewatch-control-1/api-server"])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := cert.Verify(x509.VerifyOptions{Roots: pool, DNSName: "api.tidewatch.test"}); err != nil {
+		t.Error(err)
+	}
+	for id := range second.Certs {
+		k, err := trust.DecodeKey(second.Keys[id])
+		if err != nil {
+			t.Fatalf("%s: %v", id, err)
+		}
+		cert, err := trust.DecodeCert(second.Certs[id])
+		if err != nil || !cert.PublicKey.(*ecdsa.PublicKey).Equal(k.Public()) {
+			t.Errorf("%s: key and certificate do not belong together: %v", id, err)
+		}
+	}
+}
+
+func TestBackupsOpenAgain(t *testing.T) {
+	dir := t.TempDir()
+	id, err := backupIdentity(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := backupIdentity(dir)
+	if err != nil || again.String() != id.String() {
+		t.Errorf("the identity came back as another: %v", err)
+	}
+	file := filepath.Join(dir, "x.age")
+	f, err := os.Create(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := age.Encrypt(f, id.Recipient())
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Write([]byte("state"))
+	w.Close()
+	f.Close()
+	if err := ReadBackup(file, id, 5); err != nil {
+		t.Error(err)
+	}
+	if err := ReadBackup(file, id, 6); err == nil {
+		t.Error("a short backup passes")
+	}
+	b, _ := os.ReadFile(file)
+	b[len(b)-1] ^= 1
+	os.WriteFile(file, b, 0o600)
+	if err := ReadBackup(file, id, 5); err == nil {
+		t.Error("a spoilt backup passes")
+	}
+}
+
+func TestRecentBackup(t *testing.T) {
+	s := session(t)
+	if err := os.MkdirAll(s.Store.BackupDir(), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(s.Store.BackupDir(), "20261123-080000-v1.36.3.snapshot.age")
+	if err := os.WriteFile(name, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at := time.Date(2026, 11, 23, 8, 5, 0, 0, time.UTC)
+	if v := s.recentBackup(at); v != "v1.36.3" {
+		t.Errorf("five minutes later: %q", v)
+	}
+	if v := s.recentBackup(at.Add(time.Hour)); v != "" {
+		t.Errorf("an hour later: %q", v)
+	}
+}
+
+// A wait ends with its condition, or says what it waited for.
+func TestUntil(t *testing.T) {
+	n := 0
+	if err := until(context.Background(), "three", func(context.Context) (string, error) {
+		if n++; n < 3 {
+			return "not yet", nil
+		}
+		return "", nil
+	}); err != nil || n != 3 {
+		t.Errorf("%v after %d", err, n)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Millisecond)
+	defer cancel()
+	err := until(ctx, "the moon", func(context.Context) (string, error) { return "", errors.New("clouds") })
+	if err == nil || !strings.Contains(err.Error(), "the moon: clouds") {
+		t.Errorf("error is %v", err)
+	}
+}
+
+// authorities for the benchmarks.
+func authorities(b *testing.B) map[trust.Authority]*Authority {
+	b.Helper()
+	cas := map[trust.Authority]*Authority{}
+	for _, a := range trust.Authorities {
+		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			b.Fatal(err)
+		}
+		c, err := trust.NewAuthority(a, "tidewatch", k, time.Now(), Serial())
+		if err != nil {
+			b.Fatal(err)
+		}
+		cas[a] = &Authority{c, k}
+	}
+	return cas
+}
+
+func requests(c *topology.Cluster) []trust.Request {
+	var rs []trust.Request
+	for _, m := range c.Machines {
+		rs = append(rs, trust.Requests(c, m)...)
+	}
+	return rs
+}
+
+// The yardstick: generating and signing alone, for 1,000 machines.
+func BenchmarkSignThousand(b *testing.B) {
+	c := cluster(b, 997)
+	cas, rs := authorities(b), requests(c)
+	for b.Loop() {
+		made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
+		if err := Issue(rs, cas, time.Now(), made); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(len(rs)), "certificates")
+}
+
+// Everything for 1,000 machines: topology, certificates, all files.
+func BenchmarkRenderThousand(b *testing.B) {
+	cas := authorities(b)
+	for b.Loop() {
+		c := cluster(b, 997)
+		made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
+		if err := Issue(requests(c), cas, time.Now(), made); err != nil {
+			b.Fatal(err)
+		}
+		made.Keys[trust.ServiceAccountKey] = made.Keys["tidewatch-control-1/proxy"]
+		for _, a := range trust.Authorities {
+			made.Certs[string(a)] = trust.EncodeCert(cas[a].Cert)
+			k, err := trust.EncodeKey(cas[a].Key)
+			if err != nil {
+				b.Fatal(err)
+			}
+			made.Keys[string(a)] = k
+		}
+		for _, m := range c.Machines {
+			for _, f := range nodeconf.Render(c, m, nodeconf.Options{}) {
+				if _, err := Content(f, made); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,136 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+func fresh(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(t.TempDir(), "tidewatch")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestMemory(t *testing.T) {
+	s := fresh(t)
+	m := Machine{Address: netip.MustParseAddr("127.81.7.10"), Hardware: "02:00", Fingerprint: "SHA256:x"}
+	tr := &Trust{Keys: map[string]Secret{"a": Secret("key a"), "b/x": Secret("key b")}, Certs: map[string][]byte{"b/x": []byte("cert b")}}
+	for _, err := range []error{s.SaveMachine("b", m), s.SaveMember("b", []string{"a", "b"}), s.SaveTrust(tr), s.SaveResting("b", true), s.SaveFacts(Facts{Endpoint: "api.test"}), s.SaveKubeconfig("/tmp/k", time.Unix(5, 0))} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	ms, err := s.Machines()
+	if err != nil || ms["b"] != m {
+		t.Errorf("machines %v, %v", ms, err)
+	}
+	f, err := s.Facts()
+	if err != nil || f == nil || f.Endpoint != "api.test" {
+		t.Errorf("facts %v, %v", f, err)
+	}
+	if err := s.ForgetMachine("b"); err != nil {
+		t.Fatal(err)
+	}
+	ms, _ = s.Machines()
+	mb, _ := s.Members()
+	rs, _ := s.Resting()
+	got, err := s.Trust()
+	if err != nil || len(ms)+len(mb)+len(rs)+len(got.Certs) != 0 || len(got.Keys) != 1 {
+		t.Errorf("after forgetting: %v %v %v %v %v", ms, mb, rs, got.Keys, err)
+	}
+}
+
+// A secret does not come out by accident.
+func TestSecretsHide(t *testing.T) {
+	k := Secret("very secret")
+	for _, text := range []string{fmt.Sprint(k), fmt.Sprintf("%v %s %#v %+v", k, k, k, struct{ K Secret }{k})} {
+		if strings.Contains(text, "very") {
+			t.Errorf("it prints as %q", text)
+		}
+	}
+	if b, err := json.Marshal(map[string]any{"k": k}); err == nil {
+		t.Errorf("it marshals as %s", b)
+	}
+}
+
+func TestLock(t *testing.T) {
+	s := fresh(t)
+	release, err := s.Lock("converge")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Lock("teardown")
+	var l *Locked
+	if !errors.As(err, &l) || l.Holder.Command != "converge" || l.Holder.Process != os.Getpid() {
+		t.Errorf("the second lock: %v", err)
+	}
+	release()
+	if release, err = s.Lock("teardown"); err != nil {
+		t.Fatal(err)
+	}
+	release()
+}
+
+// The journal survives a line that was cut off, and lines written at once.
+func TestJournal(t *testing.T) {
+	s := fresh(t)
+	j, err := s.Journal()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var wg sync.WaitGroup
+	for i := range 50 {
+		wg.Go(func() {
+			if err := j.Append(Entry{Kind: StepDone, Step: fmt.Sprint(i), Text: strings.Repeat("x", 500)}); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if err := j.Close(); err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.OpenFile(s.JournalFile(), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.WriteString(`{"kind":"step-do`)
+	f.Close()
+	es, bad, err := s.Entries()
+	if err != nil || len(es) != 50 || bad != 1 {
+		t.Errorf("%d entries, %d unreadable, %v", len(es), bad, err)
+	}
+}
+
+func TestNewerFormat(t *testing.T) {
+	s := fresh(t)
+	if err := s.put(bucketMeta, "format", 7); err != nil {
+		t.Fatal(err)
+	}
+	for _, err := range []error{s.SaveMember("a", []string{"a"}), func() error { _, err := s.Machines(); return err }()} {
+		if err == nil || !strings.Contains(err.Error(), "format 7") {
+			t.Errorf("error is %v", err)
+		}
+	}
+}
+
+func TestDamage(t *testing.T) {
+	s := fresh(t)
+	if err := os.Truncate(s.file(), 5000); err != nil {
+		t.Fatal(err)
+	}
+	var d *Damage
+	if _, err := s.Machines(); !errors.As(err, &d) {
+		t.Errorf("error is %v", err)
+	}
+}
