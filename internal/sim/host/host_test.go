@@ -1,0 +1,255 @@
+package host
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"verbund/internal/machine/protocol"
+)
+
+// boot starts a machine with two programs: one that serves, one that fails.
+func boot(t *testing.T) (*Host, *agent) {
+	t.Helper()
+	_, k, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := ssh.MarshalPrivateKey(k, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	sg, err := ssh.NewSignerFromKey(k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	// An address of its own, by the process and a port that was free just now.
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	addr := netip.AddrFrom4([4]byte{127, 250, byte(port >> 8), byte(port)})
+	programs := map[string]Program{
+		"serve": func(ctx context.Context, e *Env) error {
+			// It is left open on purpose: the end of a program closes its sockets.
+			_, err := e.Listen(netip.AddrPortFrom(e.Host.Spec.Address, 7000).String())
+			if err != nil {
+				return err
+			}
+			e.Ready()
+			<-ctx.Done()
+			return nil
+		},
+		"fail": func(context.Context, *Env) error { return &ExitError{7, errors.New("no such flag")} },
+	}
+	h, err := Boot(context.Background(), Spec{Name: "m", Address: addr, Root: t.TempDir(), Login: string(ssh.MarshalAuthorizedKey(sg.PublicKey())), HostKey: pem.EncodeToMemory(b), Disk: 1 << 20, Pace: 1000}, programs, func() {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { h.Off(true) })
+	return h, &agent{h, func() {}}
+}
+
+// slot fills a slot with units that run programs by name.
+func slot(t *testing.T, h *Host, name, version string, units map[string]string) {
+	t.Helper()
+	for u, program := range units {
+		text := fmt.Sprintf("[Unit]\nDescription=x\n[Service]\nType=notify\nExecStart=/opt/verbund/active/bin/%s \\\n  --flag\nRestart=always\nRestartSec=1\n[Install]\nWantedBy=multi-user.target\n", u)
+		desc := fmt.Sprintf(`{"standIn":%q,"version":%q}`, program, version)
+		if err := errors.Join(h.WriteFile(protocol.SlotDir+name+"/units/"+u+".service", []byte(text), 0o644), h.WriteFile(protocol.SlotDir+name+"/bin/"+u, []byte(desc), 0o755)); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func state(t *testing.T, h *Host, unit string) UnitState {
+	t.Helper()
+	for _, u := range h.manager.list() {
+		if u.Name == unit {
+			return u
+		}
+	}
+	t.Fatalf("no unit %s", unit)
+	return UnitState{}
+}
+
+// A new slot that does not come up is left again, and the old one runs on.
+func TestSwitchFallsBack(t *testing.T) {
+	h, a := boot(t)
+	ctx := context.Background()
+	slot(t, h, "a", "v1", map[string]string{"one": "serve"})
+	r, err := a.swap(ctx, &protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}})
+	if err != nil || r.FellBack != "" || r.Active != "a" {
+		t.Fatalf("first switch: %+v, %v", r, err)
+	}
+	slot(t, h, "b", "v2", map[string]string{"one": "fail"})
+	r, err = a.swap(ctx, &protocol.SwitchRequest{Slot: "b", Start: []string{"one.service"}})
+	if err != nil || r.Active != "a" || r.Unit != "one.service" || r.ExitCode != 7 || !strings.Contains(r.FellBack, "no such flag") || len(r.Log) == 0 {
+		t.Fatalf("second switch: %+v, %v", r, err)
+	}
+	if s := state(t, h, "one.service"); s.State != "active" || s.Version != "v1" {
+		t.Errorf("after falling back: %+v", s)
+	}
+	slot(t, h, "b", "v3", map[string]string{"one": "serve"})
+	if r, err = a.swap(ctx, &protocol.SwitchRequest{Slot: "b", Start: []string{"one.service"}}); err != nil || r.Active != "b" {
+		t.Fatalf("third switch: %+v, %v", r, err)
+	}
+	if s := state(t, h, "one.service"); s.State != "active" || s.Version != "v3" {
+		t.Errorf("after switching: %+v", s)
+	}
+	if f, err := a.facts(ctx); err != nil || f.Active != "b" || f.Slots["a"]["one"] != "v1" || f.Slots["b"]["one"] != "v3" {
+		t.Errorf("facts: %+v, %v", f, err)
+	}
+	if _, err := a.prepare(ctx, &protocol.SlotRequest{Slot: "b"}); err == nil {
+		t.Error("the slot in use was emptied")
+	}
+}
+
+func TestUnitsFailAsRealOnes(t *testing.T) {
+	h, a := boot(t)
+	ctx := context.Background()
+	slot(t, h, "a", "v1", map[string]string{"bad": "fail", "unknown": "nothing"})
+	if _, err := a.swap(ctx, &protocol.SwitchRequest{Slot: "a"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.start(ctx, &protocol.UnitsRequest{Units: []string{"bad.service"}}); err == nil || !strings.Contains(err.Error(), "exit code 7") {
+		t.Errorf("bad: %v", err)
+	}
+	if _, err := a.start(ctx, &protocol.UnitsRequest{Units: []string{"unknown.service"}}); err == nil || !strings.Contains(err.Error(), `no stand-in "nothing"`) {
+		t.Errorf("unknown: %v", err)
+	}
+	if _, err := a.start(ctx, &protocol.UnitsRequest{Units: []string{"missing.service"}}); err == nil {
+		t.Error("a unit without a file started")
+	}
+	deadline := time.Now().Add(5 * time.Second)
+	for state(t, h, "bad.service").State != "failed" {
+		if time.Now().After(deadline) {
+			t.Fatal("restarts never end")
+		}
+		_, changed := h.manager.service("bad.service").state()
+		select {
+		case <-changed:
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func TestParseUnit(t *testing.T) {
+	for _, x := range []struct{ text, want string }{
+		{"[Service]\nExecStart=/x\n", ""},
+		{"[Service]\nExecStart=/x\nExecStrat=/y\n", "directive ExecStrat in section [Service] is not known"},
+		{"[Servce]\nExecStart=/x\n", "in section [Servce] is not known"},
+		{"[Service]\nType=forking\nExecStart=/x\n", "type forking is not known"},
+		{"[Service]\nType=simple\n", "there is no ExecStart"},
+		{"[Service]\nExecStart=/x\nRestartSec=soon\n", "is not a number of seconds"},
+	} {
+		_, err := parseUnit("u.service", []byte(x.text))
+		if (err == nil) != (x.want == "") || err != nil && !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%q: %v, wanted %q", x.text, err, x.want)
+		}
+	}
+}
+
+// A full disk takes nothing, and what was there stays whole.
+func TestFullDisk(t *testing.T) {
+	h, a := boot(t)
+	ctx := context.Background()
+	if _, err := a.put(ctx, &protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("old")}}}); err != nil {
+		t.Fatal(err)
+	}
+	h.Fill(true)
+	_, err := a.put(ctx, &protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("new")}}})
+	if err == nil || !strings.Contains(err.Error(), syscall.ENOSPC.Error()) {
+		t.Errorf("error is %v", err)
+	}
+	if b, _ := h.ReadFile("/etc/x"); string(b) != "old" {
+		t.Errorf("the file is %q", b)
+	}
+	h.Fill(false)
+	if err := h.WriteFile("/big", make([]byte, 2<<20), 0o600); !errors.Is(err, syscall.ENOSPC) {
+		t.Errorf("more than the disk holds: %v", err)
+	}
+	r, err := a.put(ctx, &protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("old")}, {Path: "../../outside", Mode: 0o600, Content: []byte("y")}}})
+	if err != nil || len(r.Changed) != 1 {
+		t.Errorf("%+v, %v", r, err)
+	}
+	if _, err := os.Stat(filepath.Join(h.Spec.Root, "outside")); err != nil {
+		t.Errorf("a path climbed out of the disk: %v", err)
+	}
+}
+
+// The plug is pulled: what listened does not answer, and dialling ends.
+func TestPowerLoss(t *testing.T) {
+	h, a := boot(t)
+	slot(t, h, "a", "v1", map[string]string{"one": "serve"})
+	if _, err := a.swap(context.Background(), &protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}}); err != nil {
+		t.Fatal(err)
+	}
+	at := netip.AddrPortFrom(h.Spec.Address, 7000).String()
+	c, err := net.Dial("tcp", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	h.Off(true)
+	if c2, err := net.Dial("tcp", at); err == nil {
+		c2.Close()
+		t.Error("a machine without power answers")
+	}
+	if _, err := h.Dial(context.Background(), "tcp", "127.0.0.1:1"); err == nil {
+		t.Error("a machine without power dials")
+	}
+}
+
+// Pod traffic needs the plugin on both sides.
+func TestFabric(t *testing.T) {
+	one, _ := boot(t)
+	two, _ := boot(t)
+	ctx := context.Background()
+	pod := netip.MustParseAddr("10.172.2.5")
+	two.Net.AddPod(pod).Listen(80, func(c net.Conn) { c.Write([]byte("hello")); c.Close() })
+	to := netip.AddrPortFrom(pod, 80)
+	if _, err := one.Net.DialPod(ctx, to); err == nil {
+		t.Fatal("a pod was reached without a plugin")
+	}
+	one.Net.SetRoutes(map[netip.Prefix]netip.Addr{netip.MustParsePrefix("10.172.2.0/24"): two.Spec.Address})
+	if _, err := one.Net.DialPod(ctx, to); err == nil {
+		t.Fatal("a pod was reached although its machine has no plugin")
+	}
+	detach, err := two.Net.Attach()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer detach()
+	service := netip.MustParseAddrPort("10.112.0.9:443")
+	one.Net.SetServices(map[netip.AddrPort][]netip.AddrPort{service: {to}})
+	for _, at := range []netip.AddrPort{to, service} {
+		c, err := one.Net.DialPod(ctx, at)
+		if err != nil {
+			t.Fatalf("%s: %v", at, err)
+		}
+		b := make([]byte, 5)
+		if _, err := c.Read(b); err != nil || string(b) != "hello" {
+			t.Errorf("%s: %q, %v", at, b, err)
+		}
+		c.Close()
+	}
+	if _, err := one.Net.DialPod(ctx, netip.AddrPortFrom(pod, 81)); !errors.Is(err, ErrRefused) {
+		t.Errorf("a port that nobody serves: %v", err)
+	}
+}
