@@ -111,7 +111,10 @@ func seconds(d time.Duration) string {
 	case d < 2*time.Minute:
 		return fmt.Sprintf("%.0f s", d.Seconds())
 	}
-	return d.Round(time.Second).String()
+	if rest := d % time.Minute; rest >= time.Second {
+		return fmt.Sprintf("%d min %.0f s", d/time.Minute, rest.Seconds())
+	}
+	return fmt.Sprintf("%d min", d/time.Minute)
 }
 
 func (a *app) convergeCmd() *cobra.Command {

@@ -82,7 +82,7 @@ func (p *progress) tick() {
 		r := &p.running[i]
 		if time.Since(r.Time) > longWait && !r.told && p.a.output != "json" && !p.a.quiet {
 			r.told = true
-			p.line(r.Entry, "waits", p.waits(r.Entry))
+			p.line(r.Entry, "waits", "since "+seconds(time.Since(r.Time))+": "+p.waits(r.Entry))
 		}
 	}
 }
@@ -94,7 +94,7 @@ func (p *progress) waits(e store.Entry) string {
 	if d, ok := p.usual[e.What]; ok {
 		usual = d
 	}
-	s := fmt.Sprintf("%s, since %s; usually %s, worry from %s", e.Text, seconds(time.Since(e.Time)), seconds(usual), seconds(worry))
+	s := fmt.Sprintf("%s; usually %s, worry from %s", e.Text, seconds(usual), seconds(worry))
 	switch plan.Kind(e.What) {
 	case plan.Ready:
 		s += "; NotReady is normal until the network plugin runs there"
@@ -123,16 +123,16 @@ func (p *progress) draw() {
 	var lines []string
 	for i, r := range rs {
 		if i == most {
-			lines = append(lines, fmt.Sprintf("          and %d more", len(rs)-most))
+			lines = append(lines, fmt.Sprintf("%8s  and %d more", "", len(rs)-most))
 			break
 		}
 		text := r.Text
 		if time.Since(r.Time) > 2*time.Second {
 			text = p.waits(r.Entry)
 		}
-		lines = append(lines, fmt.Sprintf("  %7s  %s  %s", seconds(time.Since(r.Time)), where(r.Entry), text))
+		lines = append(lines, fmt.Sprintf("%8s  %-6s  %s  %s", seconds(time.Since(r.Time)), "runs", where(r.Entry), text))
 	}
-	lines = append(lines, fmt.Sprintf("  %d of %d steps, %s", p.done, p.total, seconds(time.Since(p.began))))
+	lines = append(lines, fmt.Sprintf("%8s  %d of %d steps are done", seconds(time.Since(p.began)), p.done, p.total))
 	for _, l := range lines {
 		if rs := []rune(l); w > 1 && len(rs) > w-1 {
 			l = string(rs[:w-2]) + "…"

@@ -82,7 +82,7 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 	defer stop()
 	a.soft, a.hard = soft, hard
 	sig := make(chan os.Signal, 2)
-	signal.Notify(sig, os.Interrupt, syscall.SIGTERM)
+	signal.Notify(sig, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(sig)
 	go func() {
 		<-sig

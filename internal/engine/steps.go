@@ -224,9 +224,12 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
+		// A slot that holds another version is not written into.
 		slot := f.Active
-		if slot == "" {
-			slot = idle("")
+		for _, k := range r.Cluster.Set.Components(m.Role) {
+			if f.Active == "" || f.Slots[f.Active][k.Name] != k.Version {
+				slot = idle(f.Active)
+			}
 		}
 		resting, err := r.Store.Resting()
 		if err != nil {
@@ -241,7 +244,10 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		if f.Active == "" {
+		if slot != f.Active {
+			if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(m.Role)...); err != nil {
+				return err
+			}
 			_, err := c.Switch(ctx, slot)
 			return err
 		}

@@ -154,8 +154,22 @@ func (m MachineSeen) running() string {
 	return low
 }
 
-// outdated says whether a machine runs something else than its set.
+// outdated says whether a machine runs something else than its set, and has to
+// be upgraded with care.
 func (p *planner) outdated(m topology.Machine) bool {
+	return p.differs(m) && !p.stray(m)
+}
+
+// stray says whether a control-plane machine was never raised completely, and
+// another version is declared since: it has nothing to lose, and is set up anew
+// in that version.
+func (p *planner) stray(m topology.Machine) bool {
+	seen, isMember := p.o.Members[m.Name]
+	return m.Role == versions.Control && len(p.o.Members) > 0 && (!isMember || seen.Learner) && p.differs(m)
+}
+
+// differs says whether the active slot holds something else than the set.
+func (p *planner) differs(m topology.Machine) bool {
 	s := p.o.Machines[m.Name]
 	if s.Active == "" {
 		return false
@@ -171,7 +185,7 @@ func (p *planner) outdated(m topology.Machine) bool {
 // fresh says whether nothing was ever set up on the machine.
 func (p *planner) fresh(m topology.Machine) bool {
 	s := p.o.Machines[m.Name]
-	return !s.Exists || s.Reached && s.Active == ""
+	return !s.Exists || s.Reached && (s.Active == "" || p.stray(m))
 }
 
 // asleep says whether the machine is there and cannot be looked into. What it
@@ -323,7 +337,7 @@ func (p *planner) raise() {
 		written := s.Differs
 		switch {
 		case p.fresh(m):
-			p.pull(m, "pull "+c.Set.Kubernetes+" into its first slot", "nothing is installed on it", Step{Needs: []string{id(Get, m.Name)}})
+			p.pull(m, "pull "+c.Set.Kubernetes+" into its first slot", "it is not installed there", Step{Needs: []string{id(Get, m.Name)}})
 			p.add(Write, m.Name, "write its configuration and certificates", "it has none", Step{Needs: []string{id(Pull, m.Name), id(Get, m.Name)}})
 		case len(written) > 0:
 			needs := []string{id(Get, m.Name)}

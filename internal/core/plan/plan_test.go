@@ -257,6 +257,28 @@ func TestRepairs(t *testing.T) {
 	}
 }
 
+// A control-plane machine that never joined, and another version declared
+// since: it is set up anew, not upgraded.
+func TestStrayMachine(t *testing.T) {
+	c := cluster(t, "v1.37.2", 3, 1)
+	o := living(c, "v1.36.3")
+	delete(o.Members, "tidewatch-control-3")
+	delete(o.Nodes, "tidewatch-control-3")
+	p, err := plan.Make(c, o, versions.Shipped())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var ids []string
+	for _, s := range p.Steps {
+		if s.Machine == "tidewatch-control-3" {
+			ids = append(ids, s.ID)
+		}
+	}
+	if got, want := strings.Join(ids, " "), "pull/tidewatch-control-3 write/tidewatch-control-3 member/tidewatch-control-3 control/tidewatch-control-3 node/tidewatch-control-3 label/tidewatch-control-3 ready/tidewatch-control-3"; got != want {
+		t.Errorf("%s, wanted %s", got, want)
+	}
+}
+
 func TestRefusals(t *testing.T) {
 	for _, x := range []struct {
 		name, declared, runs string

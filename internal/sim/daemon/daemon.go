@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
@@ -70,6 +71,7 @@ type site struct {
 	child      []string // command line of a zone's process, without the zone
 
 	mu       sync.Mutex
+	orders   int // machines ever made, so that no two are alike
 	machines map[string]*machine
 	zones    map[string]*zoneProc
 	booting  sync.WaitGroup
@@ -166,18 +168,29 @@ func (s *site) load() error {
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
+	var st state
 	if err == nil {
-		err = json.Unmarshal(b, &s.machines)
+		err = json.Unmarshal(b, &st)
 	}
 	if err != nil {
 		return fmt.Errorf("inventory of the site in %s: %w", s.folder, err)
 	}
+	s.orders = st.Orders
+	for n, m := range st.Machines {
+		s.machines[n] = m
+	}
 	return nil
+}
+
+// state is what a site keeps on disk.
+type state struct {
+	Orders   int                 `json:"orders"`
+	Machines map[string]*machine `json:"machines"`
 }
 
 // save writes the inventory; the caller holds the lock.
 func (s *site) save() error {
-	b, err := json.Marshal(s.machines)
+	b, err := json.Marshal(state{s.orders, s.machines})
 	if err != nil {
 		return err
 	}
@@ -303,12 +316,12 @@ func (s *site) make(name string, o protocol.Order) (*protocol.Machine, error) {
 	if err != nil {
 		return nil, err
 	}
-	hw := make([]byte, 5)
-	rand.Read(hw)
+	s.orders++
+	hw := sha256.Sum256(fmt.Appendf(nil, "%d %d", s.file.Seed, s.orders))
 	m := &machine{Machine: protocol.Machine{Name: name, Cluster: o.Cluster, Zone: o.Zone, Size: o.Size, Address: o.Address, Power: protocol.PowerOff,
 		Hardware: fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", hw[0], hw[1], hw[2], hw[3], hw[4]), Fingerprint: print}}
 	m.Spec = host.Spec{Name: name, Hardware: m.Hardware, Address: o.Address, Zone: o.Zone, Image: o.Image, CPUs: size.CPUs, Memory: int64(size.Memory), Disk: int64(size.Disk),
-		Root: filepath.Join(s.folder, "disks", name), Login: o.Login, HostKey: key, Registry: topology.SiteAddress(s.file.Addresses, 2), Pace: s.file.Pace}
+		Root: filepath.Join(s.folder, "disks", name), Login: o.Login, HostKey: key, Seed: uint64(s.file.Seed), Registry: topology.SiteAddress(s.file.Addresses, 2), Pace: s.file.Pace}
 	s.machines[name] = m
 	if err := s.save(); err != nil {
 		delete(s.machines, name)

@@ -34,6 +34,7 @@ type Spec struct {
 	HostKey  []byte     `json:"hostKey"`
 	Registry netip.Addr `json:"registry"` // what registry.SITE.test resolves to before /etc/hosts is written
 	Pace     int        `json:"pace"`
+	Seed     uint64     `json:"seed"` // of what is random on the machine
 	Full     bool       `json:"full"` // fault: the disk takes no more
 }
 

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -29,6 +30,7 @@ type Net struct {
 	routes   map[netip.Prefix]netip.Addr
 	fabric   net.Listener
 	plugin   int // counts the plugin's starts
+	dice     *rand.Rand
 }
 
 // Pod is the network of one pod on this machine.
@@ -38,7 +40,9 @@ type Pod struct {
 }
 
 func newNet(h *Host) *Net {
-	return &Net{host: h, pods: map[netip.Addr]*Pod{}}
+	name := fnv.New64a()
+	name.Write([]byte(h.Spec.Name))
+	return &Net{host: h, pods: map[netip.Addr]*Pod{}, dice: rand.New(rand.NewPCG(h.Spec.Seed, name.Sum64()))}
 }
 
 // AddPod gives a pod its address on this machine.
@@ -128,13 +132,13 @@ var ErrRefused = errors.New("connection refused")
 
 // DialPod connects to a pod or service address, as something on this machine would.
 func (n *Net) DialPod(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
-	n.mu.RLock()
+	n.mu.Lock()
 	if eps, ok := n.services[to]; ok {
 		if len(eps) == 0 {
-			n.mu.RUnlock()
+			n.mu.Unlock()
 			return nil, fmt.Errorf("service %s has no endpoint: %w", to, ErrRefused)
 		}
-		to = eps[rand.IntN(len(eps))]
+		to = eps[n.dice.IntN(len(eps))]
 	}
 	_, local := n.pods[to.Addr()]
 	var via netip.Addr
@@ -143,7 +147,7 @@ func (n *Net) DialPod(ctx context.Context, to netip.AddrPort) (net.Conn, error) 
 			via = node
 		}
 	}
-	n.mu.RUnlock()
+	n.mu.Unlock()
 	if local {
 		a, b := net.Pipe()
 		if err := n.deliver(to, b); err != nil {
