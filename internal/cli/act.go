@@ -72,7 +72,7 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View) {
 			batch = fmt.Sprint(st.Batch)
 		}
 		about := ""
-		if d, ok := usual[string(st.Kind)]; ok {
+		if d, ok := usual.Of(string(st.Kind), st.Machine); ok {
 			about = seconds(d)
 		}
 		what := st.Text

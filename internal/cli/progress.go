@@ -19,7 +19,7 @@ import (
 // ones below them, redrawn. Into a pipe a step that takes long is told once.
 type progress struct {
 	a     *app
-	usual map[string]time.Duration
+	usual engine.Durations
 	total int
 
 	mu      sync.Mutex
@@ -36,7 +36,7 @@ type run struct {
 	told bool
 }
 
-func newProgress(a *app, usual map[string]time.Duration, total int) *progress {
+func newProgress(a *app, usual engine.Durations, total int) *progress {
 	return &progress{a: a, usual: usual, total: total, quit: make(chan struct{})}
 }
 
@@ -91,7 +91,7 @@ func (p *progress) tick() {
 // on one should worry.
 func (p *progress) waits(e store.Entry) string {
 	usual, worry := plan.Usual(plan.Kind(e.What))
-	if d, ok := p.usual[e.What]; ok {
+	if d, ok := p.usual.Of(e.What, e.Where); ok {
 		usual = d
 	}
 	s := fmt.Sprintf("%s; usually %s, worry from %s", e.Text, seconds(usual), seconds(worry))

@@ -66,13 +66,14 @@ func (r *Run) backup(ctx context.Context, s plan.Step) error {
 // upgrade, when the run that took it was cut off.
 const recentEnough = 15 * time.Minute
 
-// recentBackup is the version of which a backup was taken a short while ago.
-func (s *Session) recentBackup(now time.Time) string {
+// recentBackup is the version of which a backup was taken a short while ago,
+// since the datastore was founded: those of an earlier cluster do not count.
+func (s *Session) recentBackup(founded, now time.Time) string {
 	files, _ := filepath.Glob(filepath.Join(s.Store.BackupDir(), "*.snapshot.age"))
 	for _, f := range files {
 		stamp, version, ok := strings.Cut(strings.TrimSuffix(filepath.Base(f), ".snapshot.age"), "-v")
 		at, err := time.Parse("20060102-150405", stamp)
-		if ok && err == nil && now.Sub(at) < recentEnough {
+		if ok && err == nil && at.After(founded) && now.Sub(at) < recentEnough {
 			return "v" + version
 		}
 	}

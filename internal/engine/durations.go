@@ -2,14 +2,29 @@ package engine
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"verbund/internal/store"
 )
 
-// Durations is how long each kind of step usually took, by the journal: the
-// median of those that were done.
-func (s *Session) Durations() map[string]time.Duration {
+// Durations is how long steps usually took, by the journal.
+type Durations map[string]time.Duration
+
+// group is a machine's name without its number: what its like is called.
+func group(machine string) string { return strings.TrimRight(machine, "0123456789") }
+
+// Of is how long a kind of step usually took on machines like this one, or
+// anywhere; ok is false when it was never done.
+func (d Durations) Of(kind, machine string) (usual time.Duration, ok bool) {
+	if usual, ok = d[kind+"/"+group(machine)]; !ok {
+		usual, ok = d[kind]
+	}
+	return usual, ok
+}
+
+// Durations reads the medians of the steps that were done.
+func (s *Session) Durations() Durations {
 	entries, _, err := s.Store.Entries()
 	if err != nil {
 		return nil
@@ -18,9 +33,10 @@ func (s *Session) Durations() map[string]time.Duration {
 	for _, e := range entries {
 		if e.Kind == store.StepDone {
 			by[e.What] = append(by[e.What], e.Seconds)
+			by[e.What+"/"+group(e.Where)] = append(by[e.What+"/"+group(e.Where)], e.Seconds)
 		}
 	}
-	out := map[string]time.Duration{}
+	out := Durations{}
 	for k, d := range by {
 		slices.Sort(d)
 		out[k] = time.Duration(d[len(d)/2] * float64(time.Second))

@@ -144,11 +144,14 @@ func TestRecentBackup(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := time.Date(2026, 11, 23, 8, 5, 0, 0, time.UTC)
-	if v := s.recentBackup(at); v != "v1.36.3" {
+	if v := s.recentBackup(at.Add(-time.Hour), at); v != "v1.36.3" {
 		t.Errorf("five minutes later: %q", v)
 	}
-	if v := s.recentBackup(at.Add(time.Hour)); v != "" {
+	if v := s.recentBackup(at.Add(-time.Hour), at.Add(time.Hour)); v != "" {
 		t.Errorf("an hour later: %q", v)
+	}
+	if v := s.recentBackup(at.Add(-time.Minute), at); v != "" {
+		t.Errorf("of an earlier cluster: %q", v)
 	}
 }
 

@@ -52,8 +52,8 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 	if v.Seen.Resting, err = s.Store.Resting(); err != nil {
 		return nil, err
 	}
-	v.Seen.Backup = s.recentBackup(time.Now())
 	if facts != nil {
+		v.Seen.Backup = s.recentBackup(facts.Founded, time.Now())
 		if err := unchanged(c, facts.Endpoint, facts.Pods, facts.Services, facts.Domain); err != nil {
 			return nil, err
 		}
