@@ -29,11 +29,15 @@ func (s *state) nodeRanges(ctx context.Context) error {
 	nodes := All[*corev1.Node](s.nodes)
 	for _, n := range nodes {
 		taken[n.Spec.PodCIDR] = true
+		// The cache may not show yet what was given out a moment ago.
+		if s.given[n.UID] != "" {
+			taken[s.given[n.UID]] = true
+		}
 	}
 	base := binary.BigEndian.Uint32(s.cidr.Addr().AsSlice())
 	next := uint32(0)
 	for _, n := range nodes {
-		if n.Spec.PodCIDR != "" {
+		if n.Spec.PodCIDR != "" || s.given[n.UID] != "" {
 			continue
 		}
 		for {
@@ -52,6 +56,7 @@ func (s *state) nodeRanges(ctx context.Context) error {
 		if _, err := s.c.CoreV1().Nodes().Update(ctx, n, metav1.UpdateOptions{}); err != nil {
 			return err
 		}
+		s.given[n.UID] = n.Spec.PodCIDR
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/tools/cache"
@@ -30,6 +31,7 @@ type state struct {
 	c     *kubernetes.Clientset
 	grace time.Duration
 	cidr  netip.Prefix
+	given map[types.UID]string // ranges given to nodes by this leader
 
 	nodes, pods, services, slices, deployments, sets, daemons, budgets, namespaces, accounts, leases cache.SharedIndexInformer
 }
@@ -78,7 +80,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	}
 	e.Ready()
 	return kubeclient.Lead(ctx, e, c, "kube-controller-manager", *lease, *renew, *retry, func(ctx context.Context) {
-		s := &state{e: e, c: c, grace: *grace, cidr: p}
+		s := &state{e: e, c: c, grace: *grace, cidr: p, given: map[types.UID]string{}}
 		s.run(ctx)
 	})
 }
