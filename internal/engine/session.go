@@ -406,7 +406,7 @@ func (s *Session) Machine(ctx context.Context, name string, port int) (*machine.
 	}
 	k, ok := ms[name]
 	if !ok || k.Fingerprint == "" {
-		return nil, fmt.Errorf("machine %s was never logged in to", name)
+		return nil, fmt.Errorf("there is no machine %s that was logged in to before; machines lists them", name)
 	}
 	sg, err := s.signer()
 	if err != nil {

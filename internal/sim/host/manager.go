@@ -158,25 +158,54 @@ func (m *manager) names() []string {
 	return fs
 }
 
-// boot starts every enabled unit. Order between them is left to their own
-// restarts, as After alone would not wait for health either.
+// boot starts every enabled unit, each when those that it names in After have
+// started or failed to.
 func (m *manager) boot() {
 	es, _ := os.ReadDir(m.h.Path(unitDir + "/multi-user.target.wants"))
+	defs, tried := map[string]*definition{}, map[string]chan struct{}{}
 	for _, e := range es {
-		if d, err := m.load(e.Name()); err != nil {
+		d, err := m.load(e.Name())
+		if err != nil {
 			m.h.Console("%v", err)
-		} else {
-			m.launch(m.service(e.Name()), d)
+			continue
 		}
+		defs[e.Name()], tried[e.Name()] = d, make(chan struct{})
+	}
+	for name, d := range defs {
+		m.h.wg.Go(func() {
+			defer close(tried[name])
+			for _, after := range d.after {
+				if c := tried[after]; c != nil && after != name {
+					select {
+					case <-c:
+					case <-m.h.ctx.Done():
+						return
+					}
+				}
+			}
+			s := m.service(name)
+			m.launch(s, d)
+			for {
+				st, changed := s.state()
+				if st.State != "activating" || st.Restarts > 0 {
+					return
+				}
+				select {
+				case <-changed:
+				case <-m.h.ctx.Done():
+					return
+				}
+			}
+		})
 	}
 }
 
-// launch begins supervising a unit, unless it is.
-func (m *manager) launch(s *service, d *definition) {
+// launch begins supervising a unit, and says whether it was not already.
+func (m *manager) launch(s *service, d *definition) bool {
 	s.mu.Lock()
 	if s.cancel != nil {
 		s.mu.Unlock()
-		return
+		return false
 	}
 	ctx, cancel := context.WithCancel(m.h.ctx)
 	s.cancel, s.done = cancel, make(chan struct{})
@@ -190,6 +219,7 @@ func (m *manager) launch(s *service, d *definition) {
 		s.cancel = nil
 		s.mu.Unlock()
 	}()
+	return true
 }
 
 // startLimit is how many times in a row a unit may end before it was ready.
@@ -304,7 +334,12 @@ func (m *manager) start(ctx context.Context, name string) error {
 		return err
 	}
 	s := m.service(name)
-	m.launch(s, d)
+	// A unit that is already on its way may have failed before, for reasons
+	// that are gone; what counts is what happens from now on.
+	before, _ := s.state()
+	if m.launch(s, d) {
+		before.Restarts = 0
+	}
 	ctx, stop := context.WithTimeout(ctx, d.startTimeout)
 	defer stop()
 	for {
@@ -312,7 +347,7 @@ func (m *manager) start(ctx context.Context, name string) error {
 		switch {
 		case st.State == "active":
 			return nil
-		case st.State == "failed" || st.Restarts > 0 && st.State != "active":
+		case st.State == "failed" || st.Restarts > before.Restarts:
 			return m.failure(st)
 		}
 		select {

@@ -1,0 +1,187 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"net"
+	"os"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// versionsOf lists the version of every node.
+func versionsOf(w *world) map[string]string {
+	w.Helper()
+	var nodes []struct {
+		Metadata struct{ Name string }
+		Status   struct{ NodeInfo struct{ KubeletVersion string } }
+	}
+	if err := json.Unmarshal([]byte(w.ok("nodes", "-o", "json")), &nodes); err != nil {
+		w.Fatal(err)
+	}
+	out := map[string]string{}
+	for _, n := range nodes {
+		out[n.Metadata.Name] = n.Status.NodeInfo.KubeletVersion
+	}
+	return out
+}
+
+// The first machine that does not come back stops the run with its last log
+// lines, and nothing else is touched; after mending, the next run finishes.
+func TestUpgradeStopsAtTheFirstFailure(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.36.3")
+	w.declare(`count: 1, size: small`, "count: 3, size: small")
+	w.ok("converge", "--yes")
+	// Something takes the kubelet's port the moment it is free.
+	addr := net.JoinHostPort(w.machines()["tidewatch-keepers-1"].Address, "10250")
+	stop := make(chan struct{})
+	gone := make(chan struct{})
+	go func() {
+		defer close(gone)
+		for {
+			if l, err := net.Listen("tcp", addr); err == nil {
+				<-stop
+				l.Close()
+				return
+			}
+			select {
+			case <-stop:
+				return
+			default:
+			}
+		}
+	}()
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	w.fails(1, []string{"tidewatch-keepers-1 did not come up on v1.37.2", "unit       kubelet.service", "exit code  1", "address already in use", "last log lines", "nothing else was touched"}, "converge", "--yes")
+	close(stop)
+	<-gone
+	vs := versionsOf(w)
+	for n, want := range map[string]string{"tidewatch-control-1": "v1.37.2", "tidewatch-keepers-2": "v1.36.3", "tidewatch-keepers-3": "v1.36.3"} {
+		if vs[n] != want {
+			t.Errorf("%s is on %s, wanted %s", n, vs[n], want)
+		}
+	}
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	if o := w.ok("nodes"); strings.Contains(o, "cordoned") {
+		t.Errorf("a node was left cordoned:\n%s", o)
+	}
+}
+
+// The site dies while a run is under way: the run ends with a clear error, and
+// the next one starts the site and finishes.
+func TestSiteDiesUnderway(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.37.2")
+	cmd := w.command("converge", "--yes", "-o", "json")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var log strings.Builder
+	cmd.Stderr = &log
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	killed := false
+	entries(out, func(kind, step, _ string) bool {
+		if kind == "step-done" && strings.HasPrefix(step, "control/") && !killed {
+			killed = true
+			for _, p := range w.processes() {
+				if strings.Contains(p, "simulated-site") {
+					syscall.Kill(atoi(strings.Split(p, "/")[2]), syscall.SIGKILL)
+				}
+			}
+		}
+		return true
+	})
+	done := make(chan error, 1)
+	go func() { done <- cmd.Wait() }()
+	select {
+	case <-done:
+	case <-time.After(90 * time.Second):
+		cmd.Process.Kill()
+		t.Fatal("the run does not end")
+	}
+	if code := cmd.ProcessState.ExitCode(); code != 1 || !killed {
+		t.Errorf("exit code %d, killed %v:\n%s", code, killed, log.String())
+	}
+	if !strings.Contains(log.String(), "what now") {
+		t.Errorf("it does not say what to do:\n%s", log.String())
+	}
+	w.fails(0, []string{"it is started"}, "converge", "--yes")
+	w.well("v1.37.2")
+}
+
+// A disruption budget that can never be met is found before anything is
+// evicted, and named with the way out.
+func TestBudgetThatNeverAllows(t *testing.T) {
+	t.Parallel()
+	bin := kubectl(t)
+	w := newWorld(t, "small", "v1.36.3")
+	w.ok("converge", "--yes")
+	kc := w.path("kubeconfig")
+	w.ok("access", "--merge", kc)
+	apply := func(text string) {
+		t.Helper()
+		cmd := w.command()
+		cmd.Path, cmd.Args = bin, []string{bin, "--kubeconfig", kc, "apply", "-f", "-"}
+		cmd.Stdin = strings.NewReader(text)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+	}
+	strict := strings.Replace(application, "minAvailable: 1", "minAvailable: 100%%", 1)
+	apply(strings.ReplaceAll(strings.ReplaceAll(strings.ReplaceAll(strict, "%d", "1"), "%s", "1.0"), "%%", "%"))
+	cmd := w.command()
+	cmd.Path, cmd.Args = bin, []string{bin, "--kubeconfig", kc, "rollout", "status", "deployment/tidetable", "--timeout=30s"}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	w.fails(1, []string{"nothing was evicted", "disruption budget default/tidetable wants all 1 pods", "change the disruption budget"}, "converge", "--yes")
+	if vs := versionsOf(w); vs["tidewatch-keepers-1"] != "v1.36.3" {
+		t.Errorf("the worker was upgraded: %v", vs)
+	}
+	apply(strings.ReplaceAll(strings.ReplaceAll(strings.Replace(application, "minAvailable: 1", "minAvailable: 0", 1), "%d", "1"), "%s", "1.0"))
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+}
+
+// What a run did stands in the journal, also as JSON.
+func TestHistory(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	if o := w.ok("history"); strings.Contains(o, "converge") {
+		t.Errorf("a history before anything happened:\n%s", o)
+	}
+	w.ok("converge", "--yes", "--quiet")
+	var runs []struct {
+		Run, Command, Outcome string
+		Steps                 int
+	}
+	if err := json.Unmarshal([]byte(w.ok("history", "-o", "json")), &runs); err != nil {
+		t.Fatal(err)
+	}
+	if len(runs) != 1 || runs[0].Command != "converge" || runs[0].Outcome != "done" || runs[0].Steps < 10 {
+		t.Fatalf("runs are %+v", runs)
+	}
+	o := w.ok("history", runs[0].Run)
+	for _, word := range []string{"found the datastore", "tidewatch-keepers-1", "ran beside each other"} {
+		if !strings.Contains(o, word) {
+			t.Errorf("the run's history lacks %q:\n%s", word, o)
+		}
+	}
+	w.fails(1, []string{"there is no run nonsense"}, "history", "nonsense")
+	for _, args := range [][]string{{"logs", "tidewatch-control-1", "-u", "kubelet"}, {"logs", "tidewatch-control-1", "tidewatch-keepers-1"}, {"site", "console", "tidewatch-keepers-1"}} {
+		if o := w.ok(args...); !strings.Contains(o, "start") && !strings.Contains(o, "booted") {
+			t.Errorf("%v: %s", args, o)
+		}
+	}
+	w.fails(1, []string{"no machine"}, "logs", "tidewatch-nobody-1")
+	if _, err := os.Stat(w.path(".verbund/tidewatch/journal.jsonl")); err != nil {
+		t.Error(err)
+	}
+}
