@@ -15,7 +15,9 @@ func versionsOf(w *world) map[string]string {
 	w.Helper()
 	var nodes []struct {
 		Metadata struct{ Name string }
-		Status   struct{ NodeInfo struct{ KubeletVersion string } }
+		Status   struct {
+			NodeInfo struct{ KubeletVersion string }
+		}
 	}
 	if err := json.Unmarshal([]byte(w.ok("nodes", "-o", "json")), &nodes); err != nil {
 		w.Fatal(err)

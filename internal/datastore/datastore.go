@@ -113,7 +113,7 @@ func (c *Client) AddLearner(ctx context.Context, peer string) error {
 	defer cl.Close()
 	return steady(ctx, func() error {
 		_, err := cl.MemberAddAsLearner(ctx, []string{peer})
-		if errors.Is(err, rpctypes.ErrPeerURLExist) {
+		if errors.Is(err, rpctypes.ErrPeerURLExist) || errors.Is(err, rpctypes.ErrMemberExist) {
 			return nil
 		}
 		return err

@@ -11,6 +11,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/machine"
+	"verbund/internal/site"
 	"verbund/internal/store"
 )
 
@@ -114,14 +115,20 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 		id  string
 		err error
 	}
-	waiting := map[string]plan.Step{}
+	waiting, byID := map[string]plan.Step{}, map[string]plan.Step{}
 	done := map[string]bool{}
 	for _, s := range steps {
-		waiting[s.ID] = s
+		waiting[s.ID], byID[s.ID] = s, s
 	}
 	running := 0
 	results := make(chan result)
 	var failure error
+	ctx, cancel := context.WithCancelCause(hard)
+	defer cancel(nil)
+	var watch sync.WaitGroup
+	defer watch.Wait()
+	defer cancel(nil)
+	watch.Go(func() { r.watchSite(ctx, cancel) })
 	for {
 		for _, s := range steps {
 			if _, w := waiting[s.ID]; !w || running >= max(r.Parallel, 1) || failure != nil || soft.Err() != nil {
@@ -136,7 +143,7 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 			}
 			delete(waiting, s.ID)
 			running++
-			go func() { results <- result{s.ID, r.one(hard, s)} }()
+			go func() { results <- result{s.ID, r.one(ctx, s)} }()
 		}
 		if running == 0 {
 			break
@@ -145,6 +152,10 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 		case x := <-results:
 			running--
 			if x.err != nil {
+				if errors.Is(context.Cause(ctx), site.ErrNotRunning) {
+					x.err = &StepError{Step: byID[x.id], Machine: byID[x.id].Machine, Err: errors.New("the site's process ended underway"),
+						Todo: "run converge again: it starts the site, its machines get their power back, and it goes on from here"}
+				}
 				if failure == nil {
 					failure = x.err
 				}
@@ -172,6 +183,24 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 		return fmt.Errorf("%d steps could not begin: what they need is not in the plan", len(waiting))
 	}
 	return nil
+}
+
+// watchSite ends the steps when the site's process has ended: nothing that they
+// wait for would come any more.
+func (r *Run) watchSite(ctx context.Context, cancel context.CancelCauseFunc) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if _, err := r.Site.Inventory(ctx); errors.Is(err, site.ErrNotRunning) {
+			cancel(err)
+			return
+		}
+	}
 }
 
 // one runs one step and journals it.

@@ -252,7 +252,9 @@ func (s *server) restrictNode(u user, q *request, old, n runtime.Object) error {
 	}
 	was := old.(*corev1.Node)
 	for _, k := range mergedKeys(was.Labels, node.Labels) {
-		if was.Labels[k] != node.Labels[k] && strings.HasPrefix(k, "node-role.kubernetes.io/") {
+		before, had := was.Labels[k]
+		now, has := node.Labels[k]
+		if (had != has || before != now) && strings.HasPrefix(k, "node-role.kubernetes.io/") {
 			return apierrors.NewForbidden(q.resource.gr(), node.Name, fmt.Errorf("a node may not change its own label %s", k))
 		}
 	}

@@ -1,0 +1,107 @@
+package datastore
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"net"
+	"net/url"
+	"testing"
+	"time"
+
+	"go.etcd.io/etcd/server/v3/embed"
+)
+
+func address(t *testing.T) url.URL {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return url.URL{Scheme: "http", Host: l.Addr().String()}
+}
+
+// member starts a real member; it joins if initial names more than itself.
+func member(t *testing.T, name, initial string, client, peer url.URL) *embed.Etcd {
+	t.Helper()
+	cfg := embed.NewConfig()
+	cfg.Name, cfg.Dir, cfg.LogLevel = name, t.TempDir(), "panic"
+	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = []url.URL{client}, []url.URL{client}
+	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = []url.URL{peer}, []url.URL{peer}
+	cfg.InitialCluster = name + "=" + peer.String()
+	if initial != "" {
+		cfg.InitialCluster, cfg.ClusterState = initial+","+cfg.InitialCluster, embed.ClusterStateFlagExisting
+	}
+	e, err := embed.StartEtcd(cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-e.Server.ReadyNotify():
+	case <-time.After(20 * time.Second):
+		t.Fatalf("member %s is not ready", name)
+	}
+	return e
+}
+
+// A member joins as a learner, is promoted, and leaves again; every step may be
+// done twice.
+func TestMembership(t *testing.T) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	c1, p1, c2, p2 := address(t), address(t), address(t), address(t)
+	one := member(t, "one", "", c1, p1)
+	defer one.Close()
+	d := New([]string{c1.String()}, nil)
+	for range 2 {
+		if err := d.AddLearner(ctx, p2.String()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ms, err := d.Members(ctx, map[string]Member{p2.String(): {Name: "two"}})
+	if err != nil || len(ms) != 2 {
+		t.Fatalf("%+v, %v", ms, err)
+	}
+	for _, m := range ms {
+		if m.Name == "two" && (!m.Learner || m.Healthy || m.Trouble == "") || m.Name == "one" && !m.Healthy {
+			t.Errorf("%+v", m)
+		}
+	}
+	two := member(t, "two", "one="+p1.String(), c2, p2)
+	defer two.Close()
+	for range 2 {
+		if err := d.Promote(ctx, p2.String()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := d.Health(ctx, c2.String()); err != nil {
+		t.Error(err)
+	}
+	if err := d.Promote(ctx, "http://127.0.0.1:1"); err == nil {
+		t.Error("a member that does not exist was promoted")
+	}
+	id := uint64(two.Server.MemberID())
+	for range 2 {
+		if err := d.Remove(ctx, id); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if ms, err = d.Members(ctx, nil); err != nil || len(ms) != 1 {
+		t.Errorf("%+v, %v", ms, err)
+	}
+	var b bytes.Buffer
+	if n, err := New([]string{"http://127.0.0.1:1", c1.String()}, nil).Snapshot(ctx, &b); err != nil || n < 1000 || int64(b.Len()) != n {
+		t.Errorf("snapshot of %d bytes, %d written: %v", n, b.Len(), err)
+	}
+}
+
+func TestNoQuorum(t *testing.T) {
+	d := New([]string{"http://127.0.0.1:1"}, nil)
+	if _, err := d.Members(context.Background(), nil); !errors.Is(err, ErrNoQuorum) {
+		t.Errorf("error is %v", err)
+	}
+	if _, err := d.Snapshot(context.Background(), &bytes.Buffer{}); err == nil {
+		t.Error("a snapshot from nobody")
+	}
+}

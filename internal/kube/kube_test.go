@@ -1,0 +1,206 @@
+package kube
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	corev1 "k8s.io/api/core/v1"
+	policyv1 "k8s.io/api/policy/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/client-go/kubernetes/fake"
+	k8stesting "k8s.io/client-go/testing"
+
+	"verbund/internal/core/coretest"
+	"verbund/internal/core/topology"
+)
+
+func pod(name, owner string, change func(*corev1.Pod)) *corev1.Pod {
+	p := &corev1.Pod{ObjectMeta: metav1.ObjectMeta{Name: name, Namespace: "default", UID: types.UID("uid-" + name), Labels: map[string]string{"app": "tide"}}, Spec: corev1.PodSpec{NodeName: "n"}}
+	if owner != "" {
+		yes := true
+		p.OwnerReferences = []metav1.OwnerReference{{Kind: owner, Name: "o", Controller: &yes}}
+	}
+	if change != nil {
+		change(p)
+	}
+	return p
+}
+
+func TestEvictable(t *testing.T) {
+	pods := []corev1.Pod{
+		*pod("set", "ReplicaSet", nil),
+		*pod("daemon", "DaemonSet", nil),
+		*pod("mirror", "", func(p *corev1.Pod) { p.Annotations = map[string]string{corev1.MirrorPodAnnotationKey: "x"} }),
+		*pod("alone", "", nil),
+		*pod("done", "", func(p *corev1.Pod) { p.Status.Phase = corev1.PodSucceeded }),
+		*pod("data", "ReplicaSet", func(p *corev1.Pod) {
+			p.Spec.Volumes = []corev1.Volume{{Name: "v", VolumeSource: corev1.VolumeSource{EmptyDir: &corev1.EmptyDirVolumeSource{}}}}
+		}),
+	}
+	evict, lost := Evictable(pods)
+	var names []string
+	for _, p := range evict {
+		names = append(names, p.Name)
+	}
+	if !slices.Equal(names, []string{"set", "done"}) {
+		t.Errorf("evictable: %v", names)
+	}
+	if why := reasons(lost); why != "pod default/alone has no controller that would make it again; pod default/data keeps data in an emptyDir volume" {
+		t.Errorf("lost: %s", why)
+	}
+}
+
+func budget(name string, desired, expected int32) *policyv1.PodDisruptionBudget {
+	return &policyv1.PodDisruptionBudget{ObjectMeta: metav1.ObjectMeta{Name: name, Namespace: "default"},
+		Spec:   policyv1.PodDisruptionBudgetSpec{Selector: &metav1.LabelSelector{MatchLabels: map[string]string{"app": "tide"}}},
+		Status: policyv1.PodDisruptionBudgetStatus{DesiredHealthy: desired, ExpectedPods: expected}}
+}
+
+// What would never move is found before anything is evicted.
+func TestUnmovable(t *testing.T) {
+	for _, x := range []struct {
+		name    string
+		objects []runtime.Object
+		want    string
+	}{
+		{"free", []runtime.Object{pod("a", "ReplicaSet", nil)}, ""},
+		{"room", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 1, 2)}, ""},
+		{"never", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 2, 2)}, "budget default/b wants all 2 pods"},
+		{"two budgets", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 0, 1), budget("c", 0, 1)}, "stands under 2 disruption budgets"},
+		{"alone", []runtime.Object{pod("a", "", nil)}, "has no controller"},
+	} {
+		c := &Client{Interface: fake.NewClientset(x.objects...)}
+		lost, blocked, err := c.Unmovable(context.Background(), "n")
+		got := strings.Join(append(lost, blocked...), "; ")
+		if err != nil || (x.want == "") != (got == "") || !strings.Contains(got, x.want) {
+			t.Errorf("%s: %q, %v, wanted %q", x.name, got, err, x.want)
+		}
+	}
+}
+
+// A drain asks again while a budget says no, and waits until the pods are gone.
+func TestDrain(t *testing.T) {
+	cs := fake.NewClientset(pod("a", "ReplicaSet", nil), pod("d", "DaemonSet", nil))
+	asked := 0
+	cs.PrependReactor("create", "pods", func(a k8stesting.Action) (bool, runtime.Object, error) {
+		if a.GetSubresource() != "eviction" {
+			return false, nil, nil
+		}
+		if asked++; asked < 3 {
+			return true, nil, apierrors.NewTooManyRequests("not now", 1)
+		}
+		err := cs.Tracker().Delete(corev1.SchemeGroupVersion.WithResource("pods"), "default", "a")
+		return true, nil, err
+	})
+	c := &Client{Interface: cs}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	var told []string
+	if err := c.Drain(ctx, "n", func(s string) { told = append(told, s) }); err != nil {
+		t.Fatal(err)
+	}
+	if asked != 3 || len(told) != 1 || !strings.Contains(told[0], "not now") {
+		t.Errorf("asked %d times, told %v", asked, told)
+	}
+}
+
+func TestDrainRunsOutOfPatience(t *testing.T) {
+	cs := fake.NewClientset(pod("a", "ReplicaSet", nil))
+	cs.PrependReactor("create", "pods", func(a k8stesting.Action) (bool, runtime.Object, error) {
+		return true, nil, apierrors.NewTooManyRequests("never", 1)
+	})
+	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+	defer cancel()
+	err := (&Client{Interface: cs}).Drain(ctx, "n", func(string) {})
+	if err == nil || !strings.Contains(err.Error(), "default/a") || !strings.Contains(err.Error(), "never") {
+		t.Errorf("error is %v", err)
+	}
+}
+
+// We lift only what we cordoned.
+func TestCordon(t *testing.T) {
+	ctx := context.Background()
+	theirs := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "theirs"}, Spec: corev1.NodeSpec{Unschedulable: true}}
+	c := &Client{Interface: fake.NewClientset(theirs, &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "ours"}})}
+	state := func(n string) bool {
+		t.Helper()
+		o, err := c.CoreV1().Nodes().Get(ctx, n, metav1.GetOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return o.Spec.Unschedulable
+	}
+	for _, n := range []string{"ours", "theirs"} {
+		if err := c.Cordon(ctx, n, "run"); err != nil {
+			t.Fatal(err)
+		}
+		if !state(n) {
+			t.Errorf("%s is not cordoned", n)
+		}
+		if err := c.Uncordon(ctx, n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if state("ours") || !state("theirs") {
+		t.Errorf("ours %v, theirs %v", state("ours"), state("theirs"))
+	}
+}
+
+// Labels of the declaration come and go; those of others stay.
+func TestSetNode(t *testing.T) {
+	ctx := context.Background()
+	n := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "n", Labels: map[string]string{"other": "stays", "old": "goes"}, Annotations: map[string]string{labelsNote: "old"}},
+		Spec: corev1.NodeSpec{Taints: []corev1.Taint{{Key: "node.kubernetes.io/not-ready", Effect: corev1.TaintEffectNoSchedule}, {Key: "old", Effect: corev1.TaintEffectNoSchedule}}}}
+	c := &Client{Interface: fake.NewClientset(n)}
+	want, taints := map[string]string{"work": "intake"}, []corev1.Taint{{Key: "work", Value: "x", Effect: corev1.TaintEffectNoSchedule}}
+	if d := NodeDiffers(n, want, taints); !slices.Equal(d, []string{"label old too much", "label work=intake", "taint old:NoSchedule too much", "taint work=x:NoSchedule"}) {
+		t.Errorf("differs by %q", d)
+	}
+	if err := c.SetNode(ctx, "n", want, taints); err != nil {
+		t.Fatal(err)
+	}
+	got, err := c.CoreV1().Nodes().Get(ctx, "n", metav1.GetOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d := NodeDiffers(got, want, taints); len(d) > 0 {
+		t.Errorf("still differs by %q", d)
+	}
+	if got.Labels["other"] != "stays" || len(got.Spec.Taints) != 2 {
+		t.Errorf("labels %v, taints %v", got.Labels, got.Spec.Taints)
+	}
+}
+
+// Add-ons are installed once, moved when the set changes, and found again.
+func TestAddOns(t *testing.T) {
+	ctx := context.Background()
+	c := &Client{Interface: fake.NewClientset()}
+	for _, v := range []string{"v1.36.3", "v1.37.2", "v1.37.2"} {
+		top, err := coretest.Cluster(v, 1, 1, topology.Memory{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range []func() error{func() error { return c.EnsureRoles(ctx) }, func() error { return c.EnsureNetwork(ctx, top) }, func() error { return c.EnsureDNS(ctx, top) }} {
+			if err := f(); err != nil {
+				t.Fatal(err)
+			}
+		}
+		as, err := c.AddOns(ctx)
+		if err != nil || as[Network].Version != top.Set.Fairway || as[DNS].Version != top.Set.DNS {
+			t.Errorf("%s: %+v, %v", v, as, err)
+		}
+		svc, err := c.CoreV1().Services("kube-system").Get(ctx, DNS, metav1.GetOptions{})
+		if err != nil || svc.Spec.ClusterIP != top.ServiceAddress(10).String() {
+			t.Errorf("%s: DNS service %+v, %v", v, svc, err)
+		}
+	}
+	if ok, err := c.HasRoles(ctx); err != nil || !ok {
+		t.Errorf("roles: %v, %v", ok, err)
+	}
+}

@@ -1,0 +1,348 @@
+package apiserver
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+	"go.etcd.io/etcd/server/v3/embed"
+	"go.uber.org/zap"
+
+	"verbund/internal/sim/host"
+)
+
+// fixture is a server on a real datastore, asked without sockets.
+type fixture struct {
+	*testing.T
+	s *server
+}
+
+func newFixture(t *testing.T) *fixture {
+	t.Helper()
+	cfg := embed.NewConfig()
+	cfg.Dir = t.TempDir()
+	cfg.LogLevel = "panic"
+	free := func() url.URL {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		return url.URL{Scheme: "http", Host: l.Addr().String()}
+	}
+	client, peer := free(), free()
+	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = []url.URL{client}, []url.URL{client}
+	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = []url.URL{peer}, []url.URL{peer}
+	cfg.InitialCluster = cfg.InitialClusterFromName(cfg.Name)
+	e, err := embed.StartEtcd(cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(e.Close)
+	c, err := clientv3.New(clientv3.Config{Endpoints: []string{client.String()}, Logger: zap.NewNop()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	life, end := context.WithCancel(context.Background())
+	t.Cleanup(end)
+	s := &server{env: &host.Env{Version: "v1.37.2", Log: os.Stderr}, opt: &options{}, etcd: c, life: life, services: netip.MustParsePrefix("10.112.0.0/24"), version: Version("v1.37.2")}
+	if err := s.bootstrap(life); err != nil {
+		t.Fatal(err)
+	}
+	s.ready.Store(true)
+	return &fixture{t, s}
+}
+
+var (
+	admin   = user{"mara", []string{"system:masters", "system:authenticated"}}
+	nobody  = user{"nobody", []string{"system:authenticated"}}
+	gauges1 = user{"system:node:gauges-1", []string{"system:nodes", "system:authenticated"}}
+)
+
+type answer struct {
+	code int
+	text string
+	body map[string]any
+}
+
+// at looks a value up by its path.
+func (a answer) at(path string) any {
+	var v any = a.body
+	for p := range strings.SplitSeq(path, ".") {
+		m, ok := v.(map[string]any)
+		if !ok {
+			return nil
+		}
+		v = m[p]
+	}
+	return v
+}
+
+func (f *fixture) ask(u user, method, path, contentType, body string) answer {
+	f.Helper()
+	r := httptest.NewRequest(method, path, strings.NewReader(body))
+	r.Header.Set("Content-Type", contentType)
+	w := httptest.NewRecorder()
+	q, err := parseRequest(r)
+	switch {
+	case err != nil:
+		fail(w, err)
+	case q.resource == nil:
+		f.s.discover(w, r)
+	default:
+		if err := f.s.authorize(u, q); err != nil {
+			fail(w, err)
+		} else {
+			f.s.serve(w, r, u, q)
+		}
+	}
+	a := answer{code: w.Code, text: w.Body.String()}
+	json.Unmarshal(w.Body.Bytes(), &a.body)
+	return a
+}
+
+func (f *fixture) want(code int, word string, a answer) answer {
+	f.Helper()
+	if a.code != code || !strings.Contains(a.text, word) {
+		f.Errorf("answer is %d, wanted %d with %q:\n%s", a.code, code, word, a.text)
+	}
+	return a
+}
+
+const jsonType = "application/json"
+
+func configMap(name, value string) string {
+	return fmt.Sprintf(`{"apiVersion":"v1","kind":"ConfigMap","metadata":{"name":%q},"data":{"k":%q}}`, name, value)
+}
+
+func TestCreateUpdateDelete(t *testing.T) {
+	f := newFixture(t)
+	const maps = "/api/v1/namespaces/default/configmaps"
+	a := f.want(201, `"k":"one"`, f.ask(admin, "POST", maps, jsonType, configMap("x", "one")))
+	if a.at("metadata.uid") == nil || a.at("metadata.creationTimestamp") == nil {
+		t.Errorf("metadata is incomplete: %s", a.text)
+	}
+	first := a.at("metadata.resourceVersion").(string)
+	f.want(409, "AlreadyExists", f.ask(admin, "POST", maps, jsonType, configMap("x", "two")))
+	f.want(404, "NotFound", f.ask(admin, "POST", "/api/v1/namespaces/nowhere/configmaps", jsonType, configMap("x", "two")))
+	f.want(400, "unknown field", f.ask(admin, "POST", maps+"?fieldValidation=Strict", jsonType, strings.Replace(configMap("y", "1"), "data", "date", 1)))
+	f.want(201, "", f.ask(admin, "POST", maps+"?dryRun=All", jsonType, configMap("dry", "1")))
+	f.want(404, "", f.ask(admin, "GET", maps+"/dry", jsonType, ""))
+
+	with := func(rv string) string {
+		return strings.Replace(configMap("x", "two"), `"name"`, `"resourceVersion":"`+rv+`","name"`, 1)
+	}
+	second := f.want(200, `"k":"two"`, f.ask(admin, "PUT", maps+"/x", jsonType, with(first))).at("metadata.resourceVersion")
+	if second == first {
+		t.Error("the resource version did not change")
+	}
+	f.want(409, "Conflict", f.ask(admin, "PUT", maps+"/x", jsonType, with(first)))
+	f.want(200, `"items":[`, f.ask(admin, "GET", maps, jsonType, ""))
+	f.want(200, "", f.ask(admin, "DELETE", maps+"/x", jsonType, ""))
+	f.want(404, "NotFound", f.ask(admin, "GET", maps+"/x", jsonType, ""))
+	f.want(404, "", f.ask(admin, "GET", "/apis/unknown.test/v1/things", jsonType, ""))
+	f.want(405, "", f.ask(admin, "GET", "/apis/authorization.k8s.io/v1/subjectaccessreviews", jsonType, ""))
+}
+
+func TestPatches(t *testing.T) {
+	f := newFixture(t)
+	const maps = "/api/v1/namespaces/default/configmaps"
+	f.want(201, "", f.ask(admin, "POST", maps, jsonType, configMap("x", "one")))
+	for _, x := range []struct{ kind, patch, want string }{
+		{"application/merge-patch+json", `{"data":{"m":"merged","k":null}}`, `{"m":"merged"}`},
+		{"application/json-patch+json", `[{"op":"add","path":"/data/j","value":"added"}]`, `"j":"added"`},
+		{"application/strategic-merge-patch+json", `{"data":{"s":"strategic"}}`, `"s":"strategic"`},
+	} {
+		f.want(200, x.want, f.ask(admin, "PATCH", maps+"/x", x.kind, x.patch))
+	}
+	f.want(415, "server-side apply is not served", f.ask(admin, "PATCH", maps+"/x", "application/apply-patch+yaml", `{}`))
+	f.want(400, "", f.ask(admin, "PATCH", maps+"/x", "application/json-patch+json", `[{"op":"remove","path":"/data/none"}]`))
+	// A patch that changes nothing leaves the version alone.
+	before := f.ask(admin, "GET", maps+"/x", jsonType, "").at("metadata.resourceVersion")
+	if after := f.ask(admin, "PATCH", maps+"/x", "application/merge-patch+json", `{"data":{"m":"merged"}}`).at("metadata.resourceVersion"); after != before {
+		t.Errorf("version %v became %v without a change", before, after)
+	}
+}
+
+// A watch goes on from a version, selects by field and label, and tells when
+// something leaves the selection.
+func TestWatch(t *testing.T) {
+	f := newFixture(t)
+	const pods = "/api/v1/namespaces/default/pods"
+	pod := func(name, app string) string {
+		return fmt.Sprintf(`{"metadata":{"name":%q,"labels":{"app":%q}},"spec":{"containers":[{"name":"c","image":"i"}]}}`, name, app)
+	}
+	f.want(201, "", f.ask(admin, "POST", pods, jsonType, pod("a", "tide")))
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		q, err := parseRequest(r)
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		f.s.serve(w, r, admin, q)
+	}))
+	defer srv.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, "GET", srv.URL+pods+"?watch=true&labelSelector=app%3Dtide&sendInitialEvents=true&allowWatchBookmarks=true", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	sc := bufio.NewScanner(resp.Body)
+	next := func() string {
+		if !sc.Scan() {
+			return "end"
+		}
+		var e struct {
+			Type   string
+			Object struct{ Metadata struct{ Name string } }
+		}
+		json.Unmarshal(sc.Bytes(), &e)
+		return e.Type + " " + e.Object.Metadata.Name
+	}
+	expect := func(want string) {
+		t.Helper()
+		if got := next(); got != want {
+			t.Errorf("event %q, wanted %q", got, want)
+		}
+	}
+	expect("ADDED a")
+	expect("BOOKMARK ")
+	f.want(201, "", f.ask(admin, "POST", pods, jsonType, pod("other", "lamp")))
+	f.want(201, "", f.ask(admin, "POST", pods, jsonType, pod("b", "tide")))
+	expect("ADDED b")
+	f.want(200, "", f.ask(admin, "PATCH", pods+"/a", "application/merge-patch+json", `{"metadata":{"labels":{"app":"lamp"}}}`))
+	expect("DELETED a")
+	f.want(200, "", f.ask(admin, "DELETE", pods+"/b", jsonType, ""))
+	expect("DELETED b")
+	if a := f.ask(admin, "GET", pods+"?fieldSelector=metadata.name%3Dother", jsonType, ""); strings.Count(a.text, `"phase"`) != 1 {
+		t.Errorf("selected by field: %s", a.text)
+	}
+}
+
+func TestServices(t *testing.T) {
+	f := newFixture(t)
+	const svcs = "/api/v1/namespaces/default/services"
+	svc := func(name, rest string) string {
+		return fmt.Sprintf(`{"metadata":{"name":%q},"spec":{"type":"NodePort","selector":{"a":"b"},"ports":[{"port":80%s}]}}`, name, rest)
+	}
+	a := f.want(201, "", f.ask(admin, "POST", svcs, jsonType, svc("one", `,"nodePort":30080`)))
+	ip, err := netip.ParseAddr(fmt.Sprint(a.at("spec.clusterIP")))
+	if err != nil || !f.s.services.Contains(ip) {
+		t.Errorf("cluster address %v", a.at("spec.clusterIP"))
+	}
+	f.want(422, "30080 is taken", f.ask(admin, "POST", svcs, jsonType, svc("two", `,"nodePort":30080`)))
+	f.want(422, "not within", f.ask(admin, "POST", svcs, jsonType, svc("two", `,"nodePort":80`)))
+	f.want(201, `"nodePort":3`, f.ask(admin, "POST", svcs, jsonType, svc("two", "")))
+	f.want(200, "", f.ask(admin, "DELETE", svcs+"/one", jsonType, ""))
+	f.want(201, `"nodePort":30080`, f.ask(admin, "POST", svcs, jsonType, svc("three", `,"nodePort":30080`)))
+}
+
+// Eviction counts against the budget; without room it is refused for now, and
+// under two budgets for ever.
+func TestEviction(t *testing.T) {
+	f := newFixture(t)
+	const ns = "/api/v1/namespaces/default"
+	for _, n := range []string{"a", "b"} {
+		f.want(201, "", f.ask(admin, "POST", ns+"/pods", jsonType, fmt.Sprintf(`{"metadata":{"name":%q,"labels":{"app":"tide"}},"spec":{"containers":[{"name":"c","image":"i"}]}}`, n)))
+	}
+	const budgets = "/apis/policy/v1/namespaces/default/poddisruptionbudgets"
+	f.want(201, "", f.ask(admin, "POST", budgets, jsonType, `{"metadata":{"name":"one"},"spec":{"minAvailable":1,"selector":{"matchLabels":{"app":"tide"}}}}`))
+	evict := func(pod string) answer {
+		return f.ask(admin, "POST", ns+"/pods/"+pod+"/eviction", jsonType, `{"metadata":{"name":"`+pod+`"}}`)
+	}
+	f.want(429, "still being processed", evict("a"))
+	status := `{"metadata":{"name":"one"},"status":{"observedGeneration":1,"disruptionsAllowed":1,"currentHealthy":2,"desiredHealthy":1,"expectedPods":2}}`
+	f.want(200, "", f.ask(admin, "PATCH", budgets+"/one/status", "application/merge-patch+json", status))
+	f.want(201, "Success", evict("a"))
+	f.want(404, "", f.ask(admin, "GET", ns+"/pods/a", jsonType, ""))
+	f.want(429, "would violate", evict("b"))
+	f.want(201, "", f.ask(admin, "POST", budgets, jsonType, `{"metadata":{"name":"two"},"spec":{"minAvailable":0,"selector":{"matchLabels":{"app":"tide"}}}}`))
+	f.want(500, "more than one PodDisruptionBudget", evict("b"))
+}
+
+// Who may do what: certificates' groups, RBAC, the node authorizer and node
+// restriction.
+func TestRights(t *testing.T) {
+	f := newFixture(t)
+	node := func(name string) string { return `{"metadata":{"name":"` + name + `"}}` }
+	f.want(403, "cannot list", f.ask(nobody, "GET", "/api/v1/namespaces/default/secrets", jsonType, ""))
+	f.want(201, "", f.ask(admin, "POST", "/apis/rbac.authorization.k8s.io/v1/namespaces/default/rolebindings", jsonType,
+		`{"metadata":{"name":"r"},"roleRef":{"apiGroup":"rbac.authorization.k8s.io","kind":"ClusterRole","name":"view"},"subjects":[{"kind":"User","name":"nobody"}]}`))
+	deadline := time.Now().Add(5 * time.Second)
+	for f.ask(nobody, "GET", "/api/v1/namespaces/default/pods", jsonType, "").code != 200 {
+		if time.Now().After(deadline) {
+			t.Fatal("a binding never takes effect")
+		}
+	}
+	f.want(403, "", f.ask(nobody, "GET", "/api/v1/namespaces/kube-system/pods", jsonType, ""))
+	f.want(403, "", f.ask(nobody, "DELETE", "/api/v1/namespaces/default/pods/x", jsonType, ""))
+
+	f.want(201, "", f.ask(gauges1, "POST", "/api/v1/nodes", jsonType, node("gauges-1")))
+	f.want(201, "", f.ask(admin, "POST", "/api/v1/nodes", jsonType, node("gauges-2")))
+	label := `{"metadata":{"labels":{"work":"intake"}}}`
+	f.want(200, "", f.ask(gauges1, "PATCH", "/api/v1/nodes/gauges-1", "application/merge-patch+json", label))
+	f.want(403, "", f.ask(gauges1, "PATCH", "/api/v1/nodes/gauges-2", "application/merge-patch+json", label))
+	f.want(403, "may not change its own label", f.ask(gauges1, "PATCH", "/api/v1/nodes/gauges-1", "application/merge-patch+json", `{"metadata":{"labels":{"node-role.kubernetes.io/control-plane":""}}}`))
+	f.want(200, "", f.ask(admin, "PATCH", "/api/v1/nodes/gauges-1", "application/merge-patch+json", `{"spec":{"taints":[{"key":"a","effect":"NoSchedule"}]}}`))
+	f.want(403, "may not take away its own taints", f.ask(gauges1, "PATCH", "/api/v1/nodes/gauges-1", "application/merge-patch+json", `{"spec":{"taints":null}}`))
+	f.want(403, "", f.ask(gauges1, "POST", "/api/v1/namespaces/default/secrets", jsonType, `{"metadata":{"name":"s"}}`))
+}
+
+// A pod that runs gets its grace; one that does not is gone at once.
+func TestGracefulDeletion(t *testing.T) {
+	f := newFixture(t)
+	const pods = "/api/v1/namespaces/default/pods"
+	f.want(201, "", f.ask(admin, "POST", pods, jsonType, `{"metadata":{"name":"a"},"spec":{"nodeName":"n","containers":[{"name":"c","image":"i"}]}}`))
+	a := f.want(200, "deletionTimestamp", f.ask(admin, "DELETE", pods+"/a", jsonType, ""))
+	if g := a.at("metadata.deletionGracePeriodSeconds"); g != 30.0 {
+		t.Errorf("grace is %v", g)
+	}
+	f.want(200, "", f.ask(admin, "DELETE", pods+"/a?gracePeriodSeconds=0", jsonType, ""))
+	f.want(404, "", f.ask(admin, "GET", pods+"/a", jsonType, ""))
+}
+
+func TestDiscovery(t *testing.T) {
+	f := newFixture(t)
+	f.want(200, `"name":"pods/eviction"`, f.ask(admin, "GET", "/api/v1", jsonType, ""))
+	f.want(200, `"groupVersion":"policy/v1"`, f.ask(admin, "GET", "/apis", jsonType, ""))
+	f.want(200, "fieldValidation", f.ask(admin, "GET", "/openapi/v3/apis/apps/v1", jsonType, ""))
+	f.want(404, "", f.ask(admin, "GET", "/apis/none.test/v1", jsonType, ""))
+}
+
+func TestFlags(t *testing.T) {
+	good := []string{"--client-ca-file=a", "--etcd-cafile=a", "--tls-cert-file=a", "--tls-private-key-file=a", "--service-account-issuer=a", "--service-account-key-file=a", "--service-account-signing-key-file=a", "--service-cluster-ip-range=10.112.0.0/16"}
+	for _, x := range []struct {
+		args []string
+		want string
+	}{
+		{good, ""},
+		{append(good, "--no-such-flag=1"), "unknown flag"},
+		{append(good, "stray"), "unexpected argument"},
+		{append(good, "--advertise-address=127.1.2.3"), "a loopback address cannot be advertised"},
+		{append(good, "--advertise-address=127.1.2.3", "--endpoint-reconciler-type=none"), ""},
+		{good[1:], "--client-ca-file is missing"},
+	} {
+		_, err := parseFlags(x.args)
+		if (err == nil) != (x.want == "") || err != nil && !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%v: %v, wanted %q", x.args, err, x.want)
+		}
+	}
+}
