@@ -1,0 +1,133 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/engine"
+	"verbund/internal/store"
+)
+
+func quietApp() (*app, *bytes.Buffer, *bytes.Buffer) {
+	var out, errs bytes.Buffer
+	a := &app{in: strings.NewReader(""), out: &out, err: &errs, output: "text"}
+	a.ui = newUI(a)
+	return a, &out, &errs
+}
+
+// Tables align, whatever is in them, and carry no colour into a pipe.
+func TestTable(t *testing.T) {
+	a, out, _ := quietApp()
+	a.ui.table([]string{"name", "state", "note"}, [][]cell{
+		{plain("a"), {"ready", "good"}, plain("x")},
+		{plain("länger"), {"not ready", "bad"}, plain("")},
+	})
+	want := "name    state      note\na       ready      x\nlänger  not ready\n"
+	if out.String() != want {
+		t.Errorf("table is\n%q, wanted\n%q", out.String(), want)
+	}
+}
+
+func TestSeconds(t *testing.T) {
+	for d, want := range map[time.Duration]string{1340 * time.Millisecond: "1.3 s", 42 * time.Second: "42 s", 119 * time.Second: "119 s", 2 * time.Minute: "2 min", 150 * time.Second: "2 min 30 s"} {
+		if got := seconds(d); got != want {
+			t.Errorf("%v is %q, wanted %q", d, got, want)
+		}
+	}
+}
+
+// Into a pipe go finished steps as plain lines: when, what state, where, what,
+// how long.
+func TestProgressIntoAPipe(t *testing.T) {
+	a, _, errs := quietApp()
+	p := newProgress(a, engine.Durations{"ready": 400 * time.Millisecond}, 2)
+	p.start()
+	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.Local)
+	p.entry(store.Entry{Kind: store.RunBegan, Time: at})
+	p.entry(store.Entry{Kind: store.StepBegan, Time: at, Step: "ready/m", What: "ready", Where: "m", Text: "wait"})
+	p.tick()
+	p.tick()
+	p.entry(store.Entry{Kind: store.StepDone, Time: at, Step: "ready/m", What: "ready", Where: "m", Text: "wait", Seconds: 0.5})
+	p.entry(store.Entry{Kind: store.StepFailed, Time: at, Step: "roles", What: "roles", Text: "bind", Seconds: 61})
+	p.stop()
+	p.finish("r1", errors.New("x"))
+	text := errs.String()
+	for _, want := range []string{"08:00:00  ok      m                       wait  0.5 s\n", "08:00:00  failed  cluster                 bind  61 s\n", "stopped after 2 steps", "verbund history r1"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not in\n%s", want, text)
+		}
+	}
+	// It began long ago, so the wait is told, once.
+	if n := strings.Count(text, "usually 0.4 s, worry from 3 min; NotReady is normal"); n != 1 {
+		t.Errorf("the wait is told %d times:\n%s", n, text)
+	}
+	if strings.ContainsRune(text, 0x1b) {
+		t.Errorf("control characters go into a pipe: %q", text)
+	}
+}
+
+func TestFailureHasAllParts(t *testing.T) {
+	err := failure(&engine.StepError{Step: plan.Step{Text: "start it"}, Machine: "m", Unit: "kubelet.service", Exit: 7, Log: []string{"line one", "line two"}, Todo: "mend it", Err: errors.New("it ended")})
+	want := "start it on m: it ended\n  machine    m\n  unit       kubelet.service\n  exit code  7\n  last log lines\n    line one\n    line two\n  what now   mend it"
+	if err.Error() != want {
+		t.Errorf("it says\n%s\nwanted\n%s", err, want)
+	}
+	if code := (&exit{exitFailed, nil}).code; code != 1 {
+		t.Errorf("code %d", code)
+	}
+}
+
+// Where there is nobody to ask, nothing is done.
+func TestAsking(t *testing.T) {
+	a, _, _ := quietApp()
+	if err := a.ask("Really?"); err == nil || !strings.Contains(err.Error(), "--yes") {
+		t.Errorf("without a terminal: %v", err)
+	}
+	if err := a.askByName("tidewatch", "data is lost"); err == nil || !strings.Contains(err.Error(), "--confirm tidewatch") {
+		t.Errorf("without a terminal: %v", err)
+	}
+	a.yes, a.confirm = true, "tidewatch"
+	if err := errors.Join(a.ask("Really?"), a.askByName("tidewatch", "")); err != nil {
+		t.Error(err)
+	}
+	if err := a.askByName("lampwright", ""); err == nil {
+		t.Error("another cluster's name was taken")
+	}
+}
+
+func TestWriteWhole(t *testing.T) {
+	p := filepath.Join(t.TempDir(), "f")
+	for i := range 3 {
+		if err := writeWhole(p, fmt.Appendf(nil, "version %d", i), 0o640); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b, err := os.ReadFile(p)
+	if err != nil || string(b) != "version 2" {
+		t.Errorf("%q, %v", b, err)
+	}
+	if i, _ := os.Stat(p); i.Mode().Perm() != 0o640 {
+		t.Errorf("mode %v", i.Mode())
+	}
+	if es, _ := os.ReadDir(filepath.Dir(p)); len(es) != 1 {
+		t.Errorf("%d files are left", len(es))
+	}
+	if err := writeWhole(filepath.Join(t.TempDir(), "no", "f"), nil, 0o600); err == nil {
+		t.Error("a missing folder is no error")
+	}
+}
+
+// Two folders get different blocks, and one folder always the same.
+func TestBlockFor(t *testing.T) {
+	a, b := blockFor("/a/estuary.site.yaml"), blockFor("/b/estuary.site.yaml")
+	if a == b || a != blockFor("/a/estuary.site.yaml") || !a.Addr().IsLoopback() || a.Bits() != 24 {
+		t.Errorf("%s and %s", a, b)
+	}
+}

@@ -1,0 +1,213 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/site"
+	"verbund/internal/store"
+)
+
+// fakeSite answers releases; answer decides what becomes of each.
+func fakeSite(t *testing.T, answer func(machine string) int) *site.Client {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "credential"), []byte("c\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d, err := os.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Close() })
+	l, err := net.Listen("unix", filepath.Join(dir, "socket"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodDelete {
+			w.Write([]byte(`{}`))
+			return
+		}
+		w.WriteHeader(answer(filepath.Base(r.URL.Path)))
+		w.Write([]byte(`{"what":"the site will not","todo":"ask nicely"}`))
+	}))
+	srv.Listener.Close()
+	srv.Listener = l
+	srv.Start()
+	t.Cleanup(srv.Close)
+	return site.NewClient(dir)
+}
+
+func release(name string, needs ...string) plan.Step {
+	return plan.Step{ID: "release/" + name, Kind: plan.Release, Machine: name, Text: "release", Needs: needs}
+}
+
+func run(t *testing.T, answer func(string) int) (*Run, *[]store.Entry) {
+	t.Helper()
+	s := session(t)
+	s.Site = fakeSite(t, answer)
+	var mu sync.Mutex
+	var told []store.Entry
+	r, err := s.Begin(&View{Cluster: cluster(t, 1)}, "test", func(e store.Entry) {
+		mu.Lock()
+		defer mu.Unlock()
+		told = append(told, e)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, &told
+}
+
+// Steps wait for what they need, and run beside each other otherwise.
+func TestStepsInOrder(t *testing.T) {
+	var mu sync.Mutex
+	var order []string
+	both := make(chan struct{})
+	waiting := 0
+	r, told := run(t, func(m string) int {
+		mu.Lock()
+		order = append(order, m)
+		if m == "a" || m == "b" {
+			if waiting++; waiting == 2 {
+				close(both)
+			}
+		}
+		mu.Unlock()
+		if m == "a" || m == "b" {
+			// Neither ends before the other has begun.
+			select {
+			case <-both:
+			case <-time.After(10 * time.Second):
+				return 500
+			}
+		}
+		return 200
+	})
+	bg := context.Background()
+	if err := r.Steps(bg, bg, []plan.Step{release("a"), release("b"), release("c", "release/a", "release/b"), release("d", "release/c")}); err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(order[2:], " "); got != "c d" {
+		t.Errorf("order %v", order)
+	}
+	if err := r.End(nil); err != nil {
+		t.Fatal(err)
+	}
+	es, _, err := r.Store.Entries()
+	if err != nil || len(es) != len(*told) || len(es) != 10 || es[0].Kind != store.RunBegan || es[9].Outcome != "done" {
+		t.Errorf("%d entries, %d told, %v", len(es), len(*told), err)
+	}
+}
+
+// The first failure lets nothing more begin, and what runs is finished.
+func TestStepsStopAtFailure(t *testing.T) {
+	var mu sync.Mutex
+	var asked []string
+	r, told := run(t, func(m string) int {
+		mu.Lock()
+		defer mu.Unlock()
+		asked = append(asked, m)
+		if m == "a" {
+			return 409
+		}
+		return 200
+	})
+	bg := context.Background()
+	err := r.Steps(bg, bg, []plan.Step{release("a"), release("b", "release/a"), release("c", "release/b")})
+	var se *StepError
+	if !errors.As(err, &se) || se.Machine != "a" || !strings.Contains(err.Error(), "the site will not") {
+		t.Fatalf("error is %v", err)
+	}
+	if !slices.Equal(asked, []string{"a"}) {
+		t.Errorf("asked %v", asked)
+	}
+	last := (*told)[len(*told)-1]
+	if last.Kind != store.StepFailed || last.Step != "release/a" || last.Todo == "" {
+		t.Errorf("the journal ends with %+v", last)
+	}
+}
+
+// An interrupt finishes what runs and begins nothing else.
+func TestStepsInterrupted(t *testing.T) {
+	soft, stop := context.WithCancel(context.Background())
+	defer stop()
+	var mu sync.Mutex
+	asked := 0
+	r, _ := run(t, func(string) int {
+		mu.Lock()
+		defer mu.Unlock()
+		asked++
+		stop()
+		return 200
+	})
+	err := r.Steps(soft, context.Background(), []plan.Step{release("a"), release("b", "release/a")})
+	if !errors.Is(err, ErrInterrupted) || asked != 1 {
+		t.Errorf("%v after %d", err, asked)
+	}
+	if err := r.End(err); err != nil {
+		t.Fatal(err)
+	}
+	es, _, _ := r.Store.Entries()
+	if o := es[len(es)-1].Outcome; o != "interrupted" {
+		t.Errorf("outcome %q", o)
+	}
+}
+
+// A site that ends underway ends the run, with what to do.
+func TestStepsWithoutASite(t *testing.T) {
+	hang := make(chan struct{})
+	r, _ := run(t, func(string) int { <-hang; return 200 })
+	defer close(hang)
+	go func() {
+		// The socket goes away as with the process; who is connected waits on.
+		os.Remove(filepath.Join(r.Site.Folder, "socket"))
+	}()
+	bg := context.Background()
+	done := make(chan error, 1)
+	go func() { done <- r.Steps(bg, bg, []plan.Step{release("a")}) }()
+	select {
+	case err := <-done:
+		var se *StepError
+		if !errors.As(err, &se) || !strings.Contains(err.Error(), "the site") || se.Todo == "" {
+			t.Errorf("error is %v", err)
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("the run does not end")
+	}
+}
+
+func TestDurations(t *testing.T) {
+	s := session(t)
+	j, err := s.Store.Journal()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, e := range []store.Entry{{What: "switch", Where: "t-control-1", Seconds: 3}, {What: "switch", Where: "t-control-2", Seconds: 5}, {What: "switch", Where: "t-control-2", Seconds: 4}, {What: "switch", Where: "t-gauges-1", Seconds: 0.1}} {
+		e.Kind, e.Step = store.StepDone, e.What
+		if err := j.Append(e); err != nil {
+			t.Fatal(i, err)
+		}
+	}
+	d := s.Durations()
+	for where, want := range map[string]time.Duration{"t-control-9": 4 * time.Second, "t-gauges-3": 100 * time.Millisecond, "t-other-1": 4 * time.Second} {
+		if got, ok := d.Of("switch", where); !ok || got != want {
+			t.Errorf("%s: %v, wanted %v", where, got, want)
+		}
+	}
+	if _, ok := d.Of("drain", "t-gauges-1"); ok {
+		t.Error("a step that was never done has a duration")
+	}
+}
