@@ -12,7 +12,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/sim"
@@ -233,11 +232,4 @@ func buildVersion() string {
 		v += " (" + rev + dirty + ")"
 	}
 	return v
-}
-
-// refused says whether an error is something that cannot be done.
-func refused(err error) bool {
-	var r *plan.Refusal
-	var v *versions.Refusal
-	return errors.As(err, &r) || errors.As(err, &v)
 }

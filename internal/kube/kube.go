@@ -91,16 +91,6 @@ func Ready(n *corev1.Node) (bool, string) {
 	return false, "it has not reported yet"
 }
 
-// PodReady says whether a pod serves.
-func PodReady(p *corev1.Pod) bool {
-	for _, c := range p.Status.Conditions {
-		if c.Type == corev1.PodReady {
-			return c.Status == corev1.ConditionTrue && p.DeletionTimestamp == nil
-		}
-	}
-	return false
-}
-
 // PodsOn lists the pods of a node.
 func (c *Client) PodsOn(ctx context.Context, node string) ([]corev1.Pod, error) {
 	l, err := c.CoreV1().Pods("").List(ctx, metav1.ListOptions{FieldSelector: "spec.nodeName=" + node})

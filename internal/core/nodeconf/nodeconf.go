@@ -38,9 +38,6 @@ type File struct {
 	Reload  []string // units that take it up while running
 }
 
-// Slotted says whether the file belongs to a slot.
-func (f File) Slotted() bool { return strings.HasPrefix(f.Path, Active) }
-
 // Options vary what is rendered beyond the topology.
 type Options struct {
 	// Resting machines get no new connections from the balancer.

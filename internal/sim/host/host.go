@@ -176,7 +176,7 @@ func Boot(ctx context.Context, spec Spec, programs map[string]Program, onReboot 
 	rand.Read(id)
 	h := &Host{Spec: spec, BootID: hex.EncodeToString(id), programs: programs, closers: map[io.Closer]struct{}{}, sockets: map[string]any{}}
 	h.ctx, h.cancel = context.WithCancelCause(ctx)
-	h.Net = newNet(h)
+	h.Net = NewNet(h)
 	for _, d := range []string{"etc/systemd/system/multi-user.target.wants", "var/log/units", "var/lib", "opt/verbund/slots/a", "opt/verbund/slots/b", "run"} {
 		if err := os.MkdirAll(filepath.Join(spec.Root, d), 0o755); err != nil {
 			return nil, fmt.Errorf("disk of %s: %w", spec.Name, err)

@@ -39,7 +39,8 @@ type Pod struct {
 	ports map[uint16]func(net.Conn)
 }
 
-func newNet(h *Host) *Net {
+// NewNet is the network of a machine that has just booted.
+func NewNet(h *Host) *Net {
 	name := fnv.New64a()
 	name.Write([]byte(h.Spec.Name))
 	return &Net{host: h, pods: map[netip.Addr]*Pod{}, dice: rand.New(rand.NewPCG(h.Spec.Seed, name.Sum64()))}

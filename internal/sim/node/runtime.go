@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/netip"
@@ -159,6 +160,10 @@ func strictTOML(h *host.Host, file string, out any) error {
 		return err
 	}
 	if err := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().Decode(out); err != nil {
+		var unknown *toml.StrictMissingError
+		if errors.As(err, &unknown) {
+			err = fmt.Errorf("unknown keys:\n%s", unknown.String())
+		}
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
 	}
 	return nil
