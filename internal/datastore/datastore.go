@@ -42,6 +42,10 @@ func (c *Client) open(ctx context.Context, endpoints ...string) (*clientv3.Clien
 // ErrNoQuorum says that no member can decide anything.
 var ErrNoQuorum = errors.New("the datastore has no quorum: less than half of its members answer")
 
+// healthTimeout is how long a member may take to answer. A commit waits for a
+// disk and for the other members; on a busy computer that takes seconds.
+const healthTimeout = 5 * time.Second
+
 // Health asks the member at an endpoint whether it can commit.
 func (c *Client) Health(ctx context.Context, endpoint string) error {
 	cl, err := c.open(ctx, endpoint)
@@ -49,7 +53,7 @@ func (c *Client) Health(ctx context.Context, endpoint string) error {
 		return err
 	}
 	defer cl.Close()
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, healthTimeout)
 	defer cancel()
 	st, err := cl.Status(ctx, endpoint)
 	if err != nil {

@@ -568,9 +568,28 @@ func (r *Run) drain(ctx context.Context, s plan.Step) error {
 	})
 }
 
+// guardPatience is how long the quorum guard lets a member be slow before it
+// takes it for ill.
+const guardPatience = 10 * time.Second
+
 // othersWell is the quorum guard: it asks the other members whether they are
 // healthy before a voter is taken away.
 func (r *Run) othersWell(ctx context.Context, name string) error {
+	var last error
+	gctx, cancel := context.WithTimeout(ctx, guardPatience)
+	defer cancel()
+	err := until(gctx, "the other members of the datastore", func(context.Context) (string, error) {
+		last = r.askOthers(ctx, name)
+		return "", last
+	})
+	if err == nil || last == nil {
+		return err
+	}
+	return last
+}
+
+// askOthers asks once.
+func (r *Run) askOthers(ctx context.Context, name string) error {
 	ms, err := r.members(ctx)
 	if err != nil {
 		return err

@@ -46,7 +46,7 @@ type kubelet struct {
 	poke   chan struct{}
 
 	mu      sync.Mutex
-	working map[types.UID]bool // pods that a goroutine is busy with
+	working map[types.UID]bool // pods that a goroutine is busy with; true when something happened since
 	waiting map[types.UID]string
 	wg      sync.WaitGroup
 }
@@ -268,8 +268,8 @@ func (k *kubelet) sync(ctx context.Context, pods cache.SharedIndexInformer) {
 		p := o.(*corev1.Pod).DeepCopy()
 		here[p.UID] = true
 		k.mu.Lock()
-		busy := k.working[p.UID]
-		k.working[p.UID] = true
+		_, busy := k.working[p.UID]
+		k.working[p.UID] = busy
 		k.mu.Unlock()
 		if busy {
 			continue
@@ -277,8 +277,12 @@ func (k *kubelet) sync(ctx context.Context, pods cache.SharedIndexInformer) {
 		k.wg.Go(func() {
 			again := k.step(ctx, p)
 			k.mu.Lock()
+			missed := k.working[p.UID]
 			delete(k.working, p.UID)
 			k.mu.Unlock()
+			if missed {
+				k.nudge()
+			}
 			if again && ctx.Err() == nil {
 				t := time.NewTimer(100 * time.Millisecond)
 				defer t.Stop()
