@@ -2,8 +2,8 @@ package cli_test
 
 import (
 	"encoding/json"
-	"net"
 	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -36,31 +36,26 @@ func TestUpgradeStopsAtTheFirstFailure(t *testing.T) {
 	w := newWorld(t, "small", "v1.36.3")
 	w.declare(`count: 1, size: small`, "count: 3, size: small")
 	w.ok("converge", "--yes")
-	// Something takes the kubelet's port the moment it is free.
-	addr := net.JoinHostPort(w.machines()["tidewatch-keepers-1"].Address, "10250")
-	stop := make(chan struct{})
-	gone := make(chan struct{})
-	go func() {
-		defer close(gone)
-		for {
-			if l, err := net.Listen("tcp", addr); err == nil {
-				<-stop
-				l.Close()
-				return
-			}
-			select {
-			case <-stop:
-				return
-			default:
-			}
+	// What lies in the worker's idle slot says that it is the new version, and
+	// its kubelet cannot run.
+	bin := w.path(".verbund/sites/estuary/disks/tidewatch-keepers-1/opt/verbund/slots/b/bin")
+	if err := os.MkdirAll(bin, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string]string{
+		"containerd": `{"standIn":"containerd","version":"v2.4.2"}`, "kube-proxy": `{"standIn":"kube-proxy","version":"v1.37.2"}`, "kubelet": `{"standIn":"spoilt","version":"v1.37.2"}`,
+	} {
+		if err := os.WriteFile(filepath.Join(bin, name), []byte(text), 0o755); err != nil {
+			t.Fatal(err)
 		}
-	}()
+	}
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
-	w.fails(1, []string{"tidewatch-keepers-1 did not come up on v1.37.2", "unit       kubelet.service", "exit code  1", "address already in use", "last log lines", "nothing else was touched"}, "converge", "--yes")
-	close(stop)
-	<-gone
+	w.fails(1, []string{"tidewatch-keepers-1 did not come up on v1.37.2", "went back to slot a", "unit       kubelet.service", "exit code  203", `no stand-in "spoilt"`, "last log lines", "nothing else was touched"}, "converge", "--yes")
+	if err := os.RemoveAll(bin); err != nil {
+		t.Fatal(err)
+	}
 	vs := versionsOf(w)
-	for n, want := range map[string]string{"tidewatch-control-1": "v1.37.2", "tidewatch-keepers-2": "v1.36.3", "tidewatch-keepers-3": "v1.36.3"} {
+	for n, want := range map[string]string{"tidewatch-control-1": "v1.37.2", "tidewatch-keepers-1": "v1.36.3", "tidewatch-keepers-2": "v1.36.3", "tidewatch-keepers-3": "v1.36.3"} {
 		if vs[n] != want {
 			t.Errorf("%s is on %s, wanted %s", n, vs[n], want)
 		}
