@@ -1,0 +1,213 @@
+package daemon
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/sim/zone"
+	client "verbund/internal/site"
+	"verbund/internal/site/protocol"
+)
+
+// The test's own program is the zones' process, too.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == "zone" {
+		if err := zone.Run(context.Background(), os.Stdin, os.Stdout, nil); err != nil {
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+// start runs a site in a folder until stop.
+func start(t *testing.T, folder string, block netip.Prefix) (c *client.Client, stop func()) {
+	t.Helper()
+	file := &declare.Site{Name: "estuary", Addresses: block, Pace: 1000, Zones: []declare.Zone{{Name: "north", Machines: 2}, {Name: "south", Machines: 1}}, Sizes: map[string]declare.Size{"small": {CPUs: 2, Memory: 4 << 30, Disk: 20 << 30}}}
+	if err := os.WriteFile(filepath.Join(folder, CredentialFile), []byte("secret\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, ended := make(chan struct{}), make(chan error, 1)
+	go func() { ended <- Run(ctx, folder, file, []string{os.Args[0], "zone"}, func() { close(ready) }) }()
+	select {
+	case <-ready:
+	case err := <-ended:
+		t.Fatal(err)
+	}
+	return client.NewClient(folder), func() {
+		cancel()
+		select {
+		case <-ended:
+		case <-time.After(20 * time.Second):
+			t.Error("the site does not end")
+		}
+	}
+}
+
+func block() netip.Prefix {
+	return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, 251, byte(os.Getpid()), 0}), 24)
+}
+
+func login(t *testing.T) string {
+	t.Helper()
+	_, k, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ssh.NewSignerFromKey(k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(ssh.MarshalAuthorizedKey(s.PublicKey()))
+}
+
+func power(t *testing.T, c *client.Client, name, want string) protocol.Machine {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	for {
+		inv, err := c.Inventory(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range inv.Machines {
+			if m.Name == name && m.Power == want {
+				return m
+			}
+		}
+	}
+}
+
+// Machines are ordered once, live, lose and get power, outlive their site, and
+// are given back without a trace.
+func TestMachinesOfASite(t *testing.T) {
+	folder, b := t.TempDir(), block()
+	c, stop := start(t, folder, b)
+	ctx := context.Background()
+	at := func(n int) netip.Addr {
+		a := b.Addr().As4()
+		a[3] = byte(n)
+		return netip.AddrFrom4(a)
+	}
+	order := protocol.Order{Cluster: "tidewatch", Zone: "north", Size: "small", Image: "skerry", Address: at(10), Login: login(t)}
+	m, err := c.Order(ctx, "one", order)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := c.Order(ctx, "one", order); err != nil || again.Hardware != m.Hardware {
+		t.Errorf("ordered again: %+v, %v", again, err)
+	}
+	for _, x := range []struct {
+		name   string
+		change func(*protocol.Order)
+		want   string
+	}{
+		{"one", func(o *protocol.Order) { o.Cluster = "lampwright" }, "belongs to cluster tidewatch"},
+		{"two", func(*protocol.Order) {}, "is leased to one"},
+		{"two", func(o *protocol.Order) { o.Address = netip.MustParseAddr("127.1.1.1") }, "is not of this site"},
+		{"two", func(o *protocol.Order) { o.Zone = "west" }, "there is no zone west"},
+		{"two", func(o *protocol.Order) { o.Size = "huge" }, "there is no size huge"},
+	} {
+		o := order
+		x.change(&o)
+		var r *client.Refused
+		if _, err := c.Order(ctx, x.name, o); !errors.As(err, &r) || !strings.Contains(r.What, x.want) || r.Todo == "" {
+			t.Errorf("%v, wanted %q", err, x.want)
+		}
+	}
+	second := order
+	second.Address = at(11)
+	if _, err := c.Order(ctx, "two", second); err != nil {
+		t.Error(err)
+	}
+	o := order
+	o.Address = at(12)
+	if _, err := c.Order(ctx, "three", o); err == nil || !strings.Contains(err.Error(), "zone north is full") {
+		t.Errorf("a third machine: %v", err)
+	}
+
+	if err := c.Power(ctx, "one", "on"); err != nil {
+		t.Fatal(err)
+	}
+	on := power(t, c, "one", protocol.PowerOn)
+	con, err := c.Console(ctx, "one")
+	if err != nil || on.SSHPort == 0 || !strings.Contains(con, on.Fingerprint) {
+		t.Errorf("port %d, fingerprint %s, console %q, %v", on.SSHPort, on.Fingerprint, con, err)
+	}
+	// Losing the zone is losing its machines' power.
+	if err := c.Fault(ctx, protocol.Fault{Kind: "lost-zone", Zone: "north"}); err != nil {
+		t.Fatal(err)
+	}
+	if m := power(t, c, "one", protocol.PowerCrashed); m.Trouble != "its zone was lost" {
+		t.Errorf("after losing the zone: %+v", m)
+	}
+	if err := c.Power(ctx, "one", "on"); err != nil {
+		t.Fatal(err)
+	}
+	power(t, c, "one", protocol.PowerOn)
+	if err := c.Fault(ctx, protocol.Fault{Kind: "new-host-key", Machine: "one"}); err != nil {
+		t.Fatal(err)
+	}
+	if m := power(t, c, "one", protocol.PowerOn); m.Fingerprint == on.Fingerprint {
+		t.Error("the host key is the old one")
+	}
+	for _, f := range []protocol.Fault{{Kind: "earthquake"}, {Kind: "full-disk", Machine: "nobody"}, {Kind: "lost-zone", Zone: "south"}} {
+		if err := c.Fault(ctx, f); err == nil {
+			t.Errorf("%+v was taken", f)
+		}
+	}
+
+	// The site ends and comes again: what had power gets it back.
+	stop()
+	if _, err := c.Inventory(ctx); !errors.Is(err, client.ErrNotRunning) {
+		t.Errorf("a site that ended answers: %v", err)
+	}
+	c, stop = start(t, folder, b)
+	defer stop()
+	if m := power(t, c, "one", protocol.PowerOn); m.Hardware != on.Hardware {
+		t.Errorf("it came back as %+v", m)
+	}
+	power(t, c, "two", protocol.PowerOff)
+	for range 2 {
+		if err := c.Release(ctx, "one"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(folder, "disks", "one")); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("its disk is still there: %v", err)
+	}
+	renewed, err := c.Order(ctx, "one", order)
+	if err != nil || renewed.Hardware == m.Hardware {
+		t.Errorf("a new machine under an old name is %+v, %v", renewed, err)
+	}
+
+	// Nobody else may ask, and nobody else may have the block.
+	if i, err := os.Stat(filepath.Join(folder, SocketFile)); err != nil || i.Mode().Perm()&0o077 != 0 {
+		t.Errorf("socket: %v %v", i.Mode(), err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, CredentialFile), []byte("guess\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var r *client.Refused
+	if _, err := c.Inventory(ctx); !errors.As(err, &r) || r.Status != http.StatusUnauthorized {
+		t.Errorf("with a wrong credential: %v", err)
+	}
+	other := &declare.Site{Name: "lagoon", Addresses: b, Pace: 1, Zones: []declare.Zone{{Name: "z", Machines: 1}}}
+	if err := Run(ctx, t.TempDir(), other, nil, func() {}); !errors.Is(err, ErrBlockTaken) || !strings.Contains(fmt.Sprint(err), b.String()) {
+		t.Errorf("a second site on the block: %v", err)
+	}
+}
