@@ -263,3 +263,25 @@ func TestDamagedStore(t *testing.T) {
 	}
 	w.fails(1, []string{"format 99", "newer version"}, "converge", "--yes")
 }
+
+// A whole zone is lost, the balancer with it: what is left is a quorum, and
+// converge brings the zone's machines back as they were.
+func TestLostZone(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.37.2")
+	w.ok("converge", "--yes")
+	before := w.machines()
+	w.ok("site", "fault", "lost-zone", "north")
+	out := w.fails(3, []string{"2 of 3 members healthy", "tidewatch-control-1 cannot be reached", "its zone was lost"}, "status")
+	if strings.Contains(out, "tidewatch-control-2 cannot") {
+		t.Errorf("another zone is down too:\n%s", out)
+	}
+	w.fails(0, []string{"switch it on and log in"}, "converge", "--yes")
+	w.well("v1.37.2")
+	for n, m := range w.machines() {
+		if before[n].Hardware != m.Hardware {
+			t.Errorf("%s is another machine than before", n)
+		}
+	}
+	w.fails(1, []string{"nothing runs in zone west"}, "site", "fault", "lost-zone", "west")
+}
