@@ -2,12 +2,15 @@ package cli_test
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"verbund/internal/core/versions"
 )
 
 // versionsOf lists the version of every node.
@@ -36,7 +39,7 @@ func TestUpgradeStopsAtTheFirstFailure(t *testing.T) {
 	w := newWorld(t, "small", "v1.36.3")
 	w.declare(`count: 1, size: small`, "count: 3, size: small")
 	w.ok("converge", "--yes")
-	// What lies in the worker's idle slot says that it is the new version, and
+	// What lies in the worker's idle slot looks as if it had been fetched, and
 	// its kubelet cannot run.
 	bin := w.path(".verbund/sites/estuary/disks/tidewatch-keepers-1/opt/verbund/slots/b/bin")
 	if err := os.MkdirAll(bin, 0o755); err != nil {
@@ -45,7 +48,12 @@ func TestUpgradeStopsAtTheFirstFailure(t *testing.T) {
 	for name, text := range map[string]string{
 		"containerd": `{"standIn":"containerd","version":"v2.4.2"}`, "kube-proxy": `{"standIn":"kube-proxy","version":"v1.37.2"}`, "kubelet": `{"standIn":"spoilt","version":"v1.37.2"}`,
 	} {
-		if err := os.WriteFile(filepath.Join(bin, name), []byte(text), 0o755); err != nil {
+		var d struct{ Version string }
+		if err := json.Unmarshal([]byte(text), &d); err != nil {
+			t.Fatal(err)
+		}
+		digest := versions.Shipped().Digest(name + ":" + d.Version)
+		if err := errors.Join(os.WriteFile(filepath.Join(bin, name), []byte(text), 0o755), os.WriteFile(filepath.Join(bin, name+".digest"), []byte(digest), 0o644)); err != nil {
 			t.Fatal(err)
 		}
 	}

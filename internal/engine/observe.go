@@ -155,7 +155,13 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	if f.Active != "" {
 		seen.Versions = f.Slots[f.Active]
 	}
-	seen.Idle = f.Slots[idle(f.Active)]
+	// What was not fetched under the pinned digest does not count as there.
+	seen.Idle = map[string]string{}
+	for name, v := range f.Slots[idle(f.Active)] {
+		if d := s.Cat.Digest(versions.Component{Name: name, Version: v}.Ref()); d != "" && f.Digests[idle(f.Active)][name] == d {
+			seen.Idle[name] = v
+		}
+	}
 	us, err := m.Units(ctx)
 	if err != nil {
 		return err

@@ -325,11 +325,11 @@ func (p *planner) raise() {
 	for _, m := range c.Machines {
 		s := p.o.Machines[m.Name]
 		if !s.Reached {
-			text, why := fmt.Sprintf("get a machine of size %s in zone %s", m.Size, m.Zone), "it is declared and the site does not have it"
+			text, why, needs := fmt.Sprintf("get a machine of size %s in zone %s", m.Size, m.Zone), "it is declared and the site does not have it", room
 			if s.Exists {
-				text, why = "switch it on and log in", "it was not reached: "+s.Trouble
+				text, why, needs = "switch it on and log in", "it was not reached: "+s.Trouble, nil
 			}
-			p.add(Get, m.Name, text, why, Step{Needs: room})
+			p.add(Get, m.Name, text, why, Step{Needs: needs})
 		}
 		if p.outdated(m) || p.asleep(m) {
 			continue
@@ -593,7 +593,11 @@ func (p *planner) releaseBlank() []string {
 		_, isNode := p.o.Nodes[name]
 		_, isMember := p.o.Members[name]
 		s := p.o.Machines[name]
-		if isNode || isMember || !s.Reached || s.Active != "" {
+		if isNode || isMember || s.Reached && s.Active != "" {
+			continue
+		}
+		// One that is off holds nothing either, if the API says that it is no node.
+		if !s.Reached && p.o.Founded && !p.o.API {
 			continue
 		}
 		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("%s (blank, zone %s)", name, s.Zone))

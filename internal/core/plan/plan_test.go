@@ -238,6 +238,9 @@ func TestRepairs(t *testing.T) {
 		{"blank machine left", func(o plan.Observed) {
 			o.Machines["tidewatch-gauges-9"] = plan.MachineSeen{Exists: true, Reached: true, Role: versions.Worker}
 		}, "release/tidewatch-gauges-9 verify"},
+		{"blank machine left, off", func(o plan.Observed) {
+			o.Machines["tidewatch-gauges-9"] = plan.MachineSeen{Exists: true, Power: "off", Role: versions.Worker}
+		}, "release/tidewatch-gauges-9 verify"},
 	} {
 		c := cluster(t, "v1.37.2", 3, 2)
 		o := living(c, "v1.37.2")

@@ -46,6 +46,9 @@ type FactsReply struct {
 	Active string `json:"active"`
 	// Slots lists, by slot and component, the version that lies there.
 	Slots map[string]map[string]string `json:"slots"`
+	// Digests lists, by slot and component, the digest of the manifest under
+	// which it was fetched.
+	Digests map[string]map[string]string `json:"digests"`
 }
 
 // File is one file to be written whole.

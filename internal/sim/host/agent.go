@@ -75,13 +75,15 @@ func (a *agent) activeSlot() string {
 func (a *agent) facts(context.Context) (*protocol.FactsReply, error) {
 	s := a.h.Spec
 	r := &protocol.FactsReply{Name: s.Name, Hardware: s.Hardware, BootID: a.h.BootID, Image: s.Image, CPUs: s.CPUs, Memory: s.Memory, Disk: s.Disk,
-		DiskUsed: a.h.Used(), Clock: time.Now(), Active: a.activeSlot(), Slots: map[string]map[string]string{}}
+		DiskUsed: a.h.Used(), Clock: time.Now(), Active: a.activeSlot(), Slots: map[string]map[string]string{}, Digests: map[string]map[string]string{}}
 	for _, slot := range []string{"a", "b"} {
-		r.Slots[slot] = map[string]string{}
+		r.Slots[slot], r.Digests[slot] = map[string]string{}, map[string]string{}
 		bins, _ := os.ReadDir(a.h.Path(protocol.SlotDir + slot + "/bin"))
 		for _, b := range bins {
 			if d, err := a.h.describe(protocol.SlotDir + slot + "/bin/" + b.Name()); err == nil {
 				r.Slots[slot][b.Name()] = d.Version
+				digest, _ := a.h.ReadFile(protocol.SlotDir + slot + "/bin/" + b.Name() + ".digest")
+				r.Digests[slot][b.Name()] = string(digest)
 			}
 		}
 	}
