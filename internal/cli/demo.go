@@ -285,7 +285,7 @@ func (d *demo) deploy() (*kubernetes.Clientset, error) {
 
 // answers asks for a page and looks for a text in it.
 func answers(ctx context.Context, addr, want string) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+addr+"/", nil)
 	if err != nil {

@@ -82,10 +82,7 @@ func TestContainerdConfiguration(t *testing.T) {
 			}
 		}
 		var cfg containerdConfig
-		err := strictTOML(h, "/config.toml", &cfg)
-		if err == nil && cfg.Version != 3 {
-			err = errors.New("version 1 is not supported")
-		}
+		err := cfg.read(h, "/config.toml")
 		if (err == nil) != (x.want == "") || err != nil && !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%s: %v, wanted %q", x.name, err, x.want)
 		}

@@ -121,11 +121,8 @@ func Containerd(programs map[string]PodProgram) host.Program {
 			return &host.ExitError{Code: 2, Err: err}
 		}
 		var cfg containerdConfig
-		if err := strictTOML(e.Host, *file, &cfg); err != nil {
+		if err := cfg.read(e.Host, *file); err != nil {
 			return err
-		}
-		if cfg.Version != 3 {
-			return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: version %d is not supported", *file, cfg.Version)}
 		}
 		certs, _ := cfg.Plugins["io.containerd.cri.v1.images"]["registry"].(map[string]any)
 		dir, _ := certs["config_path"].(string)
@@ -152,6 +149,17 @@ func Containerd(programs map[string]PodProgram) host.Program {
 		<-ctx.Done()
 		return nil
 	}
+}
+
+// read reads the configuration strictly and refuses another format's version.
+func (c *containerdConfig) read(h *host.Host, file string) error {
+	if err := strictTOML(h, file, c); err != nil {
+		return err
+	}
+	if c.Version != 3 {
+		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: version %d is not supported", file, c.Version)}
+	}
+	return nil
 }
 
 func strictTOML(h *host.Host, file string, out any) error {
