@@ -1,13 +1,9 @@
 package declare
 
 import (
-	"bytes"
 	"encoding"
-	"errors"
 	"fmt"
-	"io"
 	"reflect"
-	"regexp"
 	"sort"
 	"strconv"
 	"strings"
@@ -15,96 +11,21 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// MaxBytes is the largest file that is read. A declaration of a thousand
-// machines is a few kilobytes; anything near the limit is another kind of file.
-const MaxBytes = 1 << 20
-
-// place is where a value stands in its file.
-type place struct{ line, column int }
-
-// document is a decoded file: its places by path, and what was found.
-type document struct {
-	file     string
-	places   map[string]place
-	Findings Findings
-}
-
-// add records a finding at the place of a path, or of its nearest parent that
-// was written.
-func (d *document) add(path string, sev Severity, rule, what, todo string) {
-	p := path
-	for {
-		if at, ok := d.places[p]; ok {
-			d.addAt(at, sev, rule, what, todo)
-			return
-		}
-		i := strings.LastIndexAny(p, ".[")
-		if i < 0 {
-			d.addAt(place{1, 1}, sev, rule, what, todo)
-			return
-		}
-		p = p[:i]
-	}
-}
-
-func (d *document) addAt(at place, sev Severity, rule, what, todo string) {
-	d.Findings = append(d.Findings, Finding{File: d.file, Line: at.line, Column: at.column, Severity: sev, Rule: rule, What: what, Todo: todo})
-}
-
-// has says whether a path was written in the file.
-func (d *document) has(path string) bool { _, ok := d.places[path]; return ok }
-
-var yamlLine = regexp.MustCompile(`line (\d+)(?:, column (\d+))?`)
-
-// decode reads one YAML document into out, which points to a struct.
-func decode(file string, data []byte, out any) *document {
-	d := &document{file: file, places: map[string]place{}}
-	start := place{1, 1}
-	if len(data) > MaxBytes {
-		d.addAt(start, Error, "file-too-large", fmt.Sprintf("the file has %d bytes, more than the %d that are read", len(data), MaxBytes), "check that it is the right file")
-		return d
-	}
-	dec := yaml.NewDecoder(bytes.NewReader(data))
-	var root, more yaml.Node
-	err := dec.Decode(&root)
-	if errors.Is(err, io.EOF) || err == nil && (len(root.Content) == 0 || root.Content[0].Tag == "!!null") {
-		d.addAt(start, Error, "file-empty", "the file holds no document", "write a declaration, or let draft write one")
-		return d
-	}
-	if err != nil {
-		at := start
-		if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
-			at.line, _ = strconv.Atoi(m[1])
-			if m[2] != "" {
-				at.column, _ = strconv.Atoi(m[2])
-			}
-		}
-		d.addAt(at, Error, "not-yaml", "this is not YAML: "+strings.TrimPrefix(err.Error(), "yaml: "), "mend the syntax at this line or just above it")
-		return d
-	}
-	if dec.Decode(&more) == nil {
-		d.addAt(place{more.Line, more.Column}, Error, "two-documents", "a second document begins here", "keep one document a file")
-	}
-	d.value("", root.Content[0], reflect.ValueOf(out).Elem(), 0)
-	return d
-}
+// fill decodes the document's nodes into out.
+func (d *document) fill(out any) { d.value("", d.root, reflect.ValueOf(out).Elem()) }
 
 // value decodes one node into v and records its place under path.
-func (d *document) value(path string, n *yaml.Node, v reflect.Value, depth int) {
-	at := place{n.Line, n.Column}
+func (d *document) value(path string, n *yaml.Node, v reflect.Value) {
+	at := d.at(n)
 	if path != "" {
 		d.places[path] = at
 	}
-	if n.Kind == yaml.AliasNode || n.Anchor != "" {
-		d.addAt(at, Error, "no-anchors", "anchors and aliases are not read", "write the value out")
-		return
-	}
 	if n.Tag == "!!null" {
-		d.addAt(at, Error, "no-value", fmt.Sprintf("%s has no value", orRoot(path)), "give it one, or leave the key out for its default")
+		d.addAt(at, "no-value", fmt.Sprintf("%s has no value", orRoot(path)), "give it one, or leave the key out for its default")
 		return
 	}
 	wrong := func(want string) {
-		d.addAt(at, Error, "wrong-type", fmt.Sprintf("%s is %s, not %s", orRoot(path), describe(n), want), "write "+want)
+		d.addAt(at, "wrong-type", fmt.Sprintf("%s is %s, not %s", orRoot(path), describe(n), want), "write "+want)
 	}
 	if v.Kind() == reflect.Pointer {
 		v.Set(reflect.New(v.Type().Elem()))
@@ -114,7 +35,7 @@ func (d *document) value(path string, n *yaml.Node, v reflect.Value, depth int) 
 		if n.Kind != yaml.ScalarNode {
 			wrong("a single value")
 		} else if err := u.UnmarshalText([]byte(n.Value)); err != nil {
-			d.addAt(at, Error, "bad-value", fmt.Sprintf("%s: %v", path, err), "write it like "+example(v.Type().Name()))
+			d.addAt(at, "bad-value", fmt.Sprintf("%s: %v", path, err), "write it like "+example(v.Type().Name()))
 		}
 		return
 	}
@@ -125,6 +46,12 @@ func (d *document) value(path string, n *yaml.Node, v reflect.Value, depth int) 
 			return
 		}
 		v.SetString(n.Value)
+	case reflect.Bool:
+		if n.Kind != yaml.ScalarNode || n.Tag != "!!bool" {
+			wrong("true or false")
+			return
+		}
+		v.SetBool(strings.EqualFold(n.Value, "true"))
 	case reflect.Int:
 		i, err := strconv.Atoi(n.Value)
 		if n.Kind != yaml.ScalarNode || n.Tag != "!!int" || err != nil {
@@ -132,6 +59,13 @@ func (d *document) value(path string, n *yaml.Node, v reflect.Value, depth int) 
 			return
 		}
 		v.SetInt(int64(i))
+	case reflect.Interface:
+		var free any
+		if err := n.Decode(&free); err != nil {
+			wrong("a plain value")
+			return
+		}
+		v.Set(reflect.ValueOf(free))
 	case reflect.Slice:
 		if n.Kind != yaml.SequenceNode {
 			wrong("a list")
@@ -139,7 +73,7 @@ func (d *document) value(path string, n *yaml.Node, v reflect.Value, depth int) 
 		}
 		v.Set(reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content)))
 		for i, c := range n.Content {
-			d.value(fmt.Sprintf("%s[%d]", path, i), c, v.Index(i), depth+1)
+			d.value(fmt.Sprintf("%s[%d]", path, i), c, v.Index(i))
 		}
 	case reflect.Map:
 		if n.Kind != yaml.MappingNode {
@@ -147,55 +81,43 @@ func (d *document) value(path string, n *yaml.Node, v reflect.Value, depth int) 
 			return
 		}
 		v.Set(reflect.MakeMap(v.Type()))
-		d.entries(path, n, func(key string, kn, vn *yaml.Node) {
+		for i := 0; i+1 < len(n.Content); i += 2 {
 			e := reflect.New(v.Type().Elem()).Elem()
-			d.value(join(path, key), vn, e, depth+1)
-			v.SetMapIndex(reflect.ValueOf(key), e)
-		})
+			d.value(join(path, n.Content[i].Value), n.Content[i+1], e)
+			v.SetMapIndex(reflect.ValueOf(n.Content[i].Value), e)
+		}
 	case reflect.Struct:
 		if n.Kind != yaml.MappingNode {
 			wrong("keys with values")
 			return
 		}
-		fields := map[string]int{}
-		var known []string
-		for i := range v.NumField() {
-			name := v.Type().Field(i).Tag.Get("yaml")
-			fields[name] = i
-			known = append(known, name)
-		}
-		sort.Strings(known)
-		d.entries(path, n, func(key string, kn, vn *yaml.Node) {
-			i, ok := fields[key]
+		fields, known := keysOf(v.Type())
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			kn := n.Content[i]
+			f, ok := fields[kn.Value]
 			if !ok {
 				todo := "known here: " + strings.Join(known, ", ")
-				if near := Nearest(key, known); near != "" {
+				if near := Nearest(kn.Value, known); near != "" {
 					todo = "did you mean " + near + "?"
 				}
-				d.addAt(place{kn.Line, kn.Column}, Error, "unknown-key", fmt.Sprintf("unknown key %q in %s", key, orRoot(path)), todo)
-				return
+				d.addAt(d.at(kn), "unknown-key", fmt.Sprintf("unknown key %q in %s", kn.Value, orRoot(path)), todo)
+				continue
 			}
-			d.value(join(path, key), vn, v.Field(i), depth+1)
-		})
+			d.value(join(path, kn.Value), n.Content[i+1], v.Field(f))
+		}
 	}
 }
 
-// entries visits the pairs of a mapping, refusing keys that are given twice.
-func (d *document) entries(path string, n *yaml.Node, visit func(key string, kn, vn *yaml.Node)) {
-	seen := map[string]int{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		kn, vn := n.Content[i], n.Content[i+1]
-		if kn.Kind != yaml.ScalarNode {
-			d.addAt(place{kn.Line, kn.Column}, Error, "bad-key", "a key has to be plain text", "write a name before the colon")
-			continue
-		}
-		if line, dup := seen[kn.Value]; dup {
-			d.addAt(place{kn.Line, kn.Column}, Error, "key-twice", fmt.Sprintf("key %q stands twice in %s, first on line %d", kn.Value, orRoot(path), line), "keep one of them")
-			continue
-		}
-		seen[kn.Value] = kn.Line
-		visit(kn.Value, kn, vn)
+// keysOf lists the keys of a struct type: the field of each, and all sorted.
+func keysOf(t reflect.Type) (fields map[string]int, known []string) {
+	fields = map[string]int{}
+	for i := range t.NumField() {
+		name := t.Field(i).Tag.Get("yaml")
+		fields[name] = i
+		known = append(known, name)
 	}
+	sort.Strings(known)
+	return fields, known
 }
 
 func join(path, key string) string {
@@ -230,8 +152,14 @@ func example(typ string) string {
 	switch typ {
 	case "Prefix":
 		return "10.172.0.0/15"
+	case "Addr":
+		return "192.0.2.40"
 	case "Duration":
-		return "2m or 90s"
+		return "2m, 90s or 365d"
+	case "Count":
+		return "3 or 2-6"
+	case "Share":
+		return "2 or 25%"
 	}
 	return "512MiB or 8GiB"
 }

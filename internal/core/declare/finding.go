@@ -21,13 +21,18 @@ type Finding struct {
 	Line     int      `json:"line"`
 	Column   int      `json:"column"`
 	Severity Severity `json:"severity"`
-	Rule     string   `json:"rule"` // stable identifier
-	What     string   `json:"what"` // what is wrong
-	Todo     string   `json:"todo"` // what to do about it
+	Rule     string   `json:"rule"`             // stable identifier
+	What     string   `json:"what"`             // what is wrong
+	Todo     string   `json:"todo"`             // what to do about it
+	Reason   string   `json:"reason,omitempty"` // why it is accepted, by an exception
 }
 
 func (f Finding) String() string {
-	return fmt.Sprintf("%s:%d:%d: %s: %s; %s", f.File, f.Line, f.Column, f.Severity, f.What, f.Todo)
+	todo := f.Todo
+	if f.Reason != "" {
+		todo = "accepted: " + f.Reason
+	}
+	return fmt.Sprintf("%s:%d:%d: %s: %s; %s [%s]", f.File, f.Line, f.Column, f.Severity, f.What, todo, f.Rule)
 }
 
 // Findings are ordered by place.
@@ -42,6 +47,17 @@ func (fs Findings) Errors() int {
 		}
 	}
 	return n
+}
+
+// Accepted lists the findings that an exception turned from errors into warnings.
+func (fs Findings) Accepted() Findings {
+	var out Findings
+	for _, f := range fs {
+		if f.Reason != "" {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // Sort orders findings by file, line, column and rule.

@@ -2,7 +2,9 @@ package declare
 
 import (
 	"fmt"
+	"math"
 	"net/netip"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -14,120 +16,315 @@ const Schema = "verbund/1"
 // SiteSchema names the version of the site file's format.
 const SiteSchema = "verbund-site/1"
 
+// The tags of the fields below are what the decoder, the JSON Schema and the
+// reference in docs/declaration.md are made from: yaml names the key, doc says
+// what it is for, def what it is when left out, eg shows one, oneof lists what
+// it may be, and need marks what has no default.
+
 // Declaration is a cluster as its owner wants it.
 type Declaration struct {
-	Schema     string   `yaml:"schema"`
-	Name       string   `yaml:"name"`
-	Kubernetes string   `yaml:"kubernetes"` // a version of the catalogue, such as v1.36.2
-	Site       string   `yaml:"site"`       // the site file beside it is SITE.site.yaml
-	Endpoint   Endpoint `yaml:"endpoint"`
-	Ranges     Ranges   `yaml:"ranges"`
-	DNS        DNS      `yaml:"dns"`
-	Network    Network  `yaml:"network"`
-	Control    Control  `yaml:"control"`
-	Pools      []Pool   `yaml:"pools"`
+	Schema     string               `yaml:"schema" doc:"version of the format" need:"yes" oneof:"verbund/1"`
+	Extends    string               `yaml:"extends" doc:"another file, relative to this one, of which this one holds only what differs: merged by key, pools and people by name, other lists as a whole" eg:"coast.base.yaml"`
+	Name       string               `yaml:"name" doc:"the cluster's name: small letters, digits and hyphens" need:"yes" eg:"tidewatch"`
+	Kubernetes string               `yaml:"kubernetes" doc:"a version of the catalogue; change it by one minor at most to upgrade" need:"yes" eg:"v1.36.2"`
+	Site       string               `yaml:"site" doc:"where machines come from: SITE.site.yaml beside this file" need:"yes" eg:"estuary"`
+	Catalogue  *CatalogueFile       `yaml:"catalogue" doc:"a catalogue of versions from a file" def:"the one inside the program"`
+	Endpoint   Endpoint             `yaml:"endpoint" doc:"the one stable name and port of the API"`
+	Ranges     Ranges               `yaml:"ranges" doc:"address ranges; those of pods and services cannot change later"`
+	DNS        DNS                  `yaml:"dns" doc:"name resolution inside the cluster"`
+	Network    Network              `yaml:"network" doc:"the network plugin, and the ways out"`
+	Control    Control              `yaml:"control" doc:"the control-plane machines"`
+	Pools      []Pool               `yaml:"pools" doc:"named groups of worker machines"`
+	Components map[string]Component `yaml:"components" doc:"settings of components beyond what Verbund derives, by component: kube-apiserver, kube-controller-manager, kube-scheduler, kubelet, kube-proxy, etcd; checked against what each minor knows"`
+	Images     map[string]Image     `yaml:"images" doc:"machine images that the site composes once and uses again, by name"`
+	System     System               `yaml:"system" doc:"what the machines' operating system is told"`
+	Trust      Trust                `yaml:"trust" doc:"how long authorities and certificates live"`
+	AddOns     map[string]AddOn     `yaml:"addOns" doc:"add-ons on versions of their own, by name: fairway or coredns"`
+	Exceptions []Exception          `yaml:"exceptions" doc:"errors that are accepted knowingly; check, plan and status go on showing them"`
 }
 
-// Endpoint is the one stable name and port of the API.
+// CatalogueFile is a catalogue of the owner's own.
+type CatalogueFile struct {
+	File   string `yaml:"file" doc:"relative to the declaration" need:"yes" eg:"coast.catalogue.yaml"`
+	Digest string `yaml:"digest" doc:"SHA-256 of the file, so that it cannot change unnoticed" need:"yes" eg:"sha256:…"`
+}
+
+// Endpoint is the one stable name and port of the API. At most one of
+// Balancer, Existing and Virtual is given; none of them means that the name
+// points at the only control-plane machine.
 type Endpoint struct {
-	Name     string    `yaml:"name"`
-	Port     int       `yaml:"port"`
-	Balancer *Balancer `yaml:"balancer"` // none: the name points at the only control-plane machine
+	Name     string    `yaml:"name" doc:"host name; every machine resolves it" def:"api.DOMAIN" eg:"api.tidewatch.test"`
+	Port     int       `yaml:"port" doc:"TCP port" def:"6443"`
+	Also     []int     `yaml:"also" doc:"further ports at which the API answers too; not for an existing balancer, which is configured elsewhere" eg:"[443]"`
+	Balancer *Balancer `yaml:"balancer" doc:"a machine that the site provides and Verbund configures"`
+	Existing *Existing `yaml:"existing" doc:"a balancer that exists already and is configured by somebody else"`
+	Virtual  *Virtual  `yaml:"virtual" doc:"an address that the control-plane machines carry among themselves: one holds it, another takes over when it dies"`
 }
 
 // Balancer is the machine that answers at the endpoint.
 type Balancer struct {
-	Size    string    `yaml:"size"`
-	Forward []Forward `yaml:"forward"`
+	Size    string    `yaml:"size" doc:"a size of the site" def:"the smallest"`
+	Forward []Forward `yaml:"forward" doc:"node ports of the workers that the balancer publishes"`
+}
+
+// Existing is a balancer of somebody else.
+type Existing struct {
+	Address netip.Addr `yaml:"address" doc:"IPv4 address at which it answers" need:"yes" eg:"192.0.2.40"`
+}
+
+// Virtual is an address that moves between control-plane machines.
+type Virtual struct {
+	Address netip.Addr `yaml:"address" doc:"a free IPv4 address of the machines' range" need:"yes" eg:"127.81.7.250"`
 }
 
 // Forward publishes a node port of the workers at the balancer's address.
 type Forward struct {
-	Port int `yaml:"port"` // at the balancer
-	To   int `yaml:"to"`   // the node port, 30000 to 32767
+	Port int `yaml:"port" doc:"TCP port at the balancer" need:"yes" eg:"8080"`
+	To   int `yaml:"to" doc:"node port of a service, 30000 to 32767" need:"yes" eg:"30080"`
 }
 
-// Ranges are the address ranges inside the cluster.
+// Ranges are address ranges.
 type Ranges struct {
-	Pods     netip.Prefix `yaml:"pods"`
-	Services netip.Prefix `yaml:"services"`
+	Pods     netip.Prefix `yaml:"pods" doc:"addresses of pods" def:"10.172.0.0/15"`
+	Services netip.Prefix `yaml:"services" doc:"addresses of services" def:"10.112.0.0/16"`
+	PerNode  int          `yaml:"perNode" doc:"how many pod addresses each node gets, a power of two from 16 to 4096" def:"256"`
+	Machines netip.Prefix `yaml:"machines" doc:"the subnet whose addresses machines use, on whichever card it is" def:"the site's block"`
 }
 
 // DNS is name resolution inside the cluster.
 type DNS struct {
-	Domain string `yaml:"domain"`
+	Domain string `yaml:"domain" doc:"domain of the cluster's own names" def:"NAME.internal" eg:"tidewatch.test"`
 }
 
-// Network names the network plugin.
+// Network is how pods talk, and how machines reach the world.
 type Network struct {
-	Plugin string `yaml:"plugin"`
+	Plugin   string            `yaml:"plugin" doc:"network plugin" def:"fairway" oneof:"fairway"`
+	Settings map[string]string `yaml:"settings" doc:"of the plugin; fairway takes mtu (1280 to 9000) and verbosity (0 to 5), both in quotes" eg:"{mtu: '1450'}"`
+	Proxy    *Proxy            `yaml:"proxy" doc:"through which machines reach the world"`
+	Mirror   []string          `yaml:"mirror" doc:"upstream registries that are reached through the site's one mirror" eg:"[images.seamark.test]"`
+}
+
+// Proxy is an outbound proxy.
+type Proxy struct {
+	URL    string   `yaml:"url" doc:"http or https" need:"yes" eg:"http://proxy.seamark.test:3128"`
+	Except []string `yaml:"except" doc:"names, domains and ranges that are reached directly; the cluster's own are always among them" eg:"[.seamark.test]"`
 }
 
 // Control describes the control-plane machines.
 type Control struct {
-	Count int      `yaml:"count"`
-	Size  string   `yaml:"size"`
-	Zones []string `yaml:"zones"`
+	Count     int       `yaml:"count" doc:"how many; odd, 9 at most" def:"1"`
+	Size      string    `yaml:"size" doc:"a size of the site" def:"the smallest"`
+	Zones     []string  `yaml:"zones" doc:"zones to spread over, in turn" def:"all zones of the site"`
+	Image     string    `yaml:"image" doc:"a machine image of images" def:"that of the set"`
+	Nodes     *bool     `yaml:"nodes" doc:"whether they appear as nodes, with the taint of the control plane" def:"true"`
+	Names     []string  `yaml:"names" doc:"further names and addresses in the API server's certificate" eg:"[api.tidewatch.example]"`
+	Datastore Datastore `yaml:"datastore" doc:"where the datastore's members are"`
+}
+
+// AsNodes says whether control-plane machines appear as nodes.
+func (c Control) AsNodes() bool { return c.Nodes == nil || *c.Nodes }
+
+// Datastore places the members of the datastore.
+type Datastore struct {
+	Place string   `yaml:"place" doc:"beside the API servers, or apart on machines of their own" def:"beside" oneof:"beside,apart"`
+	Count int      `yaml:"count" doc:"of machines apart; odd, 9 at most" def:"3 when apart"`
+	Size  string   `yaml:"size" doc:"of machines apart" def:"that of control"`
+	Zones []string `yaml:"zones" doc:"of machines apart" def:"those of control"`
 }
 
 // Pool is a named group of worker machines.
 type Pool struct {
-	Name      string            `yaml:"name"`
-	Count     int               `yaml:"count"`
-	Size      string            `yaml:"size"`
-	Zones     []string          `yaml:"zones"`
-	Labels    map[string]string `yaml:"labels"`
-	Taints    []Taint           `yaml:"taints"`
-	Rollout   Rollout           `yaml:"rollout"`
-	Enrolment string            `yaml:"enrolment"` // issued, or token
+	Name       string            `yaml:"name" doc:"unique in the cluster" need:"yes" eg:"gauges"`
+	Count      Count             `yaml:"count" doc:"how many machines, or a range such as 2-6 inside which scale moves the count without changing this file" def:"1"`
+	Size       string            `yaml:"size" doc:"a size of the site" def:"the smallest"`
+	Zones      []string          `yaml:"zones" doc:"zones to spread over, in turn" def:"all zones of the site"`
+	Image      string            `yaml:"image" doc:"a machine image of images" def:"that of the set"`
+	Labels     map[string]string `yaml:"labels" doc:"of its nodes" eg:"{work: intake}"`
+	Taints     []Taint           `yaml:"taints" doc:"of its nodes"`
+	Kubernetes string            `yaml:"kubernetes" doc:"holds the pool back on an older version, three minors at most" def:"that of the cluster"`
+	Rollout    Rollout           `yaml:"rollout" doc:"how changes reach its machines"`
+	Enrolment  string            `yaml:"enrolment" doc:"how a machine gets its certificate" def:"issued" oneof:"issued,token"`
+	Adopt      []string          `yaml:"adopt" doc:"hardware addresses of machines that the site has already; they become the pool's first ones, in this order" eg:"['02:5e:00:00:00:01']"`
 }
 
 // Taint keeps pods off a node that do not tolerate it.
 type Taint struct {
-	Key    string `yaml:"key"`
-	Value  string `yaml:"value"`
-	Effect string `yaml:"effect"`
+	Key    string `yaml:"key" doc:"as Kubernetes has it" need:"yes" eg:"work"`
+	Value  string `yaml:"value" doc:"as Kubernetes has it"`
+	Effect string `yaml:"effect" doc:"what it does" need:"yes" oneof:"NoSchedule,PreferNoSchedule,NoExecute"`
 }
 
 func (t Taint) String() string { return t.Key + "=" + t.Value + ":" + t.Effect }
 
 // Rollout says how changes reach the machines of a pool.
 type Rollout struct {
-	Way      string   `yaml:"way"`      // in-place
-	Batch    int      `yaml:"batch"`    // machines at a time
-	Patience Duration `yaml:"patience"` // how long a drain may take
+	Way      string   `yaml:"way" doc:"in place: the machine stays, its versions change" def:"in-place" oneof:"in-place"`
+	Batch    Share    `yaml:"batch" doc:"machines at a time, or a share of the pool such as 25%" def:"1"`
+	Patience Duration `yaml:"patience" doc:"how long a drain may take before the run stops" def:"2m"`
+}
+
+// Component holds settings of one component.
+type Component struct {
+	Flags  map[string]string `yaml:"flags" doc:"of kube-apiserver, kube-controller-manager and kube-scheduler, without the leading hyphens; values are text" eg:"{audit-log-maxage: '30'}"`
+	Config map[string]any    `yaml:"config" doc:"keys of the configuration file of kubelet, kube-proxy, kube-scheduler and etcd" eg:"{maxPods: 200}"`
+}
+
+// Image is what a machine boots from.
+type Image struct {
+	System       string   `yaml:"system" doc:"operating system with its version" def:"that of the set" eg:"skerry 2026.09"`
+	Architecture string   `yaml:"architecture" doc:"of the processors" def:"amd64" oneof:"amd64,arm64"`
+	Extras       []string `yaml:"extras" doc:"packages beside the system's own" eg:"[tcpdump]"`
+}
+
+// System is what the machines' operating system is told.
+type System struct {
+	TimeZone  string                `yaml:"timeZone" doc:"a name of the IANA time-zone database" def:"UTC" eg:"Etc/GMT-1"`
+	People    []Person              `yaml:"people" doc:"who may log in to the machines"`
+	Addresses map[string]netip.Addr `yaml:"addresses" doc:"fixed addresses, by machine" eg:"{tidewatch-gauges-1: 127.81.7.40}"`
+}
+
+// Person may log in to the machines.
+type Person struct {
+	Name   string   `yaml:"name" doc:"login name" need:"yes" eg:"maren"`
+	Keys   []string `yaml:"keys" doc:"SSH public keys, as lines of an authorized_keys file; at least one"`
+	Rights string   `yaml:"rights" doc:"look: read; act: also become the administrator" def:"look" oneof:"look,act"`
+}
+
+// Trust is how long what vouches lives.
+type Trust struct {
+	Authority Duration `yaml:"authority" doc:"life of an authority" def:"3650d"`
+	Leaf      Duration `yaml:"leaf" doc:"life of a certificate" def:"365d"`
+	Renew     Duration `yaml:"renew" doc:"how long before its end a certificate is renewed" def:"30d"`
+}
+
+// AddOn is an add-on on a version of its own.
+type AddOn struct {
+	Version string `yaml:"version" doc:"a version of the catalogue" need:"yes" eg:"v2.2.1"`
+	Reason  string `yaml:"reason" doc:"why; it is shown wherever versions are" need:"yes"`
+}
+
+// Exception accepts an error of one rule knowingly.
+type Exception struct {
+	Rule   string `yaml:"rule" doc:"a rule that check --rules marks as open to exceptions" need:"yes" eg:"add-on-unfit"`
+	Reason string `yaml:"reason" doc:"why it is right here" need:"yes"`
 }
 
 // Site is where machines come from.
 type Site struct {
-	Schema    string          `yaml:"schema"`
-	Name      string          `yaml:"name"`
-	Kind      string          `yaml:"kind"`      // simulated
-	Addresses netip.Prefix    `yaml:"addresses"` // the block that its machines get their addresses from
-	Pace      int             `yaml:"pace"`      // how many times faster than life things go
-	Seed      int             `yaml:"seed"`      // of everything random in the simulation
-	Zones     []Zone          `yaml:"zones"`
-	Sizes     map[string]Size `yaml:"sizes"`
+	Schema    string          `yaml:"schema" doc:"version of the format" need:"yes" oneof:"verbund-site/1"`
+	Name      string          `yaml:"name" doc:"the site's name, as in the name of its file" need:"yes" eg:"estuary"`
+	Kind      string          `yaml:"kind" doc:"what supplies the machines" need:"yes" oneof:"simulated"`
+	Addresses netip.Prefix    `yaml:"addresses" doc:"the block of the loopback range that its machines get their addresses from" need:"yes" eg:"127.81.7.0/24"`
+	Pace      int             `yaml:"pace" doc:"how many times faster than life things go, 1 to 1000" def:"60"`
+	Seed      int             `yaml:"seed" doc:"of everything random in the simulation" def:"0"`
+	Zones     []Zone          `yaml:"zones" doc:"failure domains" need:"yes"`
+	Sizes     map[string]Size `yaml:"sizes" doc:"how big machines are, by name" need:"yes"`
+	Bare      []Bare          `yaml:"bare" doc:"machines that exist already, to be adopted by pools"`
 }
 
 // Zone is a failure domain of a site.
 type Zone struct {
-	Name     string `yaml:"name"`
-	Machines int    `yaml:"machines"` // how many it has room for
+	Name     string `yaml:"name" doc:"unique in the site" need:"yes" eg:"north"`
+	Machines int    `yaml:"machines" doc:"how many it has room for" need:"yes" eg:"12"`
 }
 
 // Size is how big a machine is.
 type Size struct {
-	CPUs   int   `yaml:"cpus"`
-	Memory Bytes `yaml:"memory"`
-	Disk   Bytes `yaml:"disk"`
+	CPUs   int   `yaml:"cpus" doc:"processors" need:"yes" eg:"2"`
+	Memory Bytes `yaml:"memory" doc:"memory" need:"yes" eg:"4GiB"`
+	Disk   Bytes `yaml:"disk" doc:"disk" need:"yes" eg:"20GiB"`
 }
 
-// Duration is a time span written out with its unit: 2m, 90s.
+// Bare is a machine that exists already and belongs to no cluster yet.
+type Bare struct {
+	Hardware string `yaml:"hardware" doc:"its hardware address" need:"yes" eg:"02:5e:00:00:00:01"`
+	Zone     string `yaml:"zone" doc:"where it stands" need:"yes" eg:"north"`
+	Size     string `yaml:"size" doc:"how big it is" need:"yes" eg:"small"`
+}
+
+// Count is a number of machines, or a range of numbers.
+type Count struct{ From, To int }
+
+var countForm = regexp.MustCompile(`^(-?\d{1,9})(?:-(\d{1,9}))?$`)
+
+// UnmarshalText reads 3 or 2-6.
+func (c *Count) UnmarshalText(b []byte) error {
+	m := countForm.FindStringSubmatch(string(b))
+	if m == nil {
+		return fmt.Errorf("%q is no number of machines", b)
+	}
+	c.From, _ = strconv.Atoi(m[1])
+	c.To = c.From
+	if m[2] != "" {
+		c.To, _ = strconv.Atoi(m[2])
+	}
+	return nil
+}
+
+func (c Count) String() string {
+	if c.From == c.To {
+		return strconv.Itoa(c.From)
+	}
+	return fmt.Sprintf("%d-%d", c.From, c.To)
+}
+
+// IsRange says whether the count may move without a change of the file.
+func (c Count) IsRange() bool { return c.From != c.To }
+
+// Share is a number of machines, or a share of them in percent.
+type Share struct {
+	Number  int
+	Percent int
+}
+
+var shareForm = regexp.MustCompile(`^(-?\d{1,9})(%?)$`)
+
+// UnmarshalText reads 2 or 25%.
+func (s *Share) UnmarshalText(b []byte) error {
+	m := shareForm.FindStringSubmatch(string(b))
+	if m == nil {
+		return fmt.Errorf("%q is neither a number nor a share", b)
+	}
+	n, _ := strconv.Atoi(m[1])
+	if m[2] == "%" {
+		*s = Share{Percent: n}
+		if n < 1 || n > 100 {
+			return fmt.Errorf("%q is no share from 1%% to 100%%", b)
+		}
+		return nil
+	}
+	*s = Share{Number: n}
+	return nil
+}
+
+func (s Share) String() string {
+	if s.Percent > 0 {
+		return fmt.Sprintf("%d%%", s.Percent)
+	}
+	return strconv.Itoa(s.Number)
+}
+
+// Of is how many of n machines the share is: rounded down, and at least one.
+func (s Share) Of(n int) int {
+	if s.Percent > 0 {
+		return max(1, n*s.Percent/100)
+	}
+	return s.Number
+}
+
+// Duration is a time span written out with its unit: 2m, 90s, 365d.
 type Duration time.Duration
 
 // UnmarshalText reads a positive duration with a unit.
 func (d *Duration) UnmarshalText(b []byte) error {
+	if days, ok := strings.CutSuffix(string(b), "d"); ok {
+		n, err := strconv.Atoi(days)
+		if err != nil || n < 1 || n > math.MaxInt64/int(24*time.Hour) {
+			return fmt.Errorf("%q is not a time span", b)
+		}
+		*d = Duration(time.Duration(n) * 24 * time.Hour)
+		return nil
+	}
 	v, err := time.ParseDuration(string(b))
 	if err != nil || v <= 0 {
 		return fmt.Errorf("%q is not a time span", b)
@@ -137,9 +334,11 @@ func (d *Duration) UnmarshalText(b []byte) error {
 }
 
 func (d Duration) String() string {
+	if t := time.Duration(d); t%(24*time.Hour) == 0 {
+		return fmt.Sprintf("%dd", t/(24*time.Hour))
+	}
 	s := time.Duration(d).String()
-	s = strings.TrimSuffix(s, "m0s") + strings.Repeat("m", strings.Count(s, "m0s"))
-	return s
+	return strings.TrimSuffix(s, "m0s") + strings.Repeat("m", strings.Count(s, "m0s"))
 }
 
 // Bytes is an amount of memory or disk, written with its unit: 8GiB.

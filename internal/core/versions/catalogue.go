@@ -1,10 +1,17 @@
 package versions
 
 import (
+	"bytes"
+	"crypto/sha256"
 	_ "embed"
+	"encoding/hex"
+	"errors"
 	"fmt"
+	"maps"
+	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 	"k8s.io/apimachinery/pkg/util/version"
@@ -15,6 +22,9 @@ var shipped []byte
 
 //go:embed digests.txt
 var digests string
+
+// CatalogueSchema names the version of the format of catalogues in files.
+const CatalogueSchema = "verbund-catalogue/1"
 
 // Set is one Kubernetes version and everything that fits it.
 type Set struct {
@@ -27,26 +37,121 @@ type Set struct {
 }
 
 // Minor is the minor version of the set's Kubernetes: 36 for v1.36.2.
-func (s Set) Minor() int { return int(version.MustParseSemantic(s.Kubernetes).Minor()) }
+func (s Set) Minor() int { return Minor(s.Kubernetes) }
 
-// Catalogue holds all sets, oldest first.
+// Minor is the minor of a version: 36 for v1.36.2 and for v1.36; 0 for what is
+// no version.
+func Minor(v string) int {
+	p, err := version.ParseGeneric(v)
+	if err != nil {
+		return 0
+	}
+	return int(p.Minor())
+}
+
+// Support says until when a minor of Kubernetes is supported.
+type Support struct {
+	Minor string `yaml:"minor" json:"minor"` // v1.36
+	Ends  string `yaml:"ends" json:"ends"`   // 2027-06-28
+}
+
+// Fit says on which minors one version of an add-on works.
+type Fit struct {
+	Name    string `yaml:"name" json:"name"`
+	Version string `yaml:"version" json:"version"`
+	From    string `yaml:"from" json:"from"`
+	To      string `yaml:"to" json:"to"`
+}
+
+// Catalogue holds all sets, oldest first, and what is known about them.
 type Catalogue struct {
-	Sets    []Set `yaml:"sets"`
-	digests map[string]string
+	Schema  string            `yaml:"schema,omitempty"`
+	Sets    []Set             `yaml:"sets"`
+	Minors  []Support         `yaml:"minors"`
+	Fits    []Fit             `yaml:"fits"`
+	Digests map[string]string `yaml:"digests,omitempty"` // of manifests, by NAME:VERSION
+	// Settings is what components can be told; the shipped table unless a test
+	// brings another.
+	Settings Settings `yaml:"-"`
 }
 
 // Shipped returns the catalogue inside the program.
 func Shipped() *Catalogue {
-	c := &Catalogue{digests: map[string]string{}}
+	c := &Catalogue{Digests: map[string]string{}, Settings: shippedSettings()}
 	if err := yaml.Unmarshal(shipped, c); err != nil {
 		panic("the shipped catalogue is damaged: " + err.Error())
 	}
 	for line := range strings.Lines(digests) {
 		if ref, digest, ok := strings.Cut(strings.TrimSpace(line), " "); ok {
-			c.digests[ref] = digest
+			c.Digests[ref] = digest
 		}
 	}
 	return c
+}
+
+// DigestOf is the digest under which a declaration pins a catalogue's file.
+func DigestOf(data []byte) string {
+	sum := sha256.Sum256(data)
+	return "sha256:" + hex.EncodeToString(sum[:])
+}
+
+var (
+	digestForm = regexp.MustCompile(`^sha256:[0-9a-f]{64}$`)
+	minorForm  = regexp.MustCompile(`^v1\.\d{1,3}$`)
+)
+
+// Read reads a catalogue from a file. It is refused as a whole when a set is
+// incomplete, out of order, or holds an artefact without a digest.
+func Read(data []byte) (*Catalogue, error) {
+	c := &Catalogue{}
+	d := yaml.NewDecoder(bytes.NewReader(data))
+	d.KnownFields(true)
+	if err := d.Decode(c); err != nil {
+		return nil, fmt.Errorf("it cannot be read: %s", strings.TrimPrefix(err.Error(), "yaml: "))
+	}
+	c.Settings = shippedSettings()
+	if c.Schema != CatalogueSchema {
+		return nil, fmt.Errorf("its schema is %q, not %s", c.Schema, CatalogueSchema)
+	}
+	if len(c.Sets) == 0 {
+		return nil, errors.New("it holds no sets")
+	}
+	last := ""
+	for _, s := range c.Sets {
+		if _, err := version.ParseSemantic(s.Kubernetes); err != nil || !strings.HasPrefix(s.Kubernetes, "v1.") {
+			return nil, fmt.Errorf("%q is not a version of Kubernetes", s.Kubernetes)
+		}
+		if last != "" && Compare(s.Kubernetes, last) <= 0 {
+			return nil, fmt.Errorf("the set of %s does not come after that of %s", s.Kubernetes, last)
+		}
+		last = s.Kubernetes
+		if s.Image == "" {
+			return nil, fmt.Errorf("the set of %s names no machine image", s.Kubernetes)
+		}
+		for _, k := range s.artefacts() {
+			if !digestForm.MatchString(c.Digests[k.Ref()]) {
+				return nil, fmt.Errorf("the set of %s needs %s, which has no digest", s.Kubernetes, k.Ref())
+			}
+		}
+	}
+	for _, f := range c.Fits {
+		if !minorForm.MatchString(f.From) || !minorForm.MatchString(f.To) {
+			return nil, fmt.Errorf("%s %s fits from %q to %q, which are not minors such as v1.36", f.Name, f.Version, f.From, f.To)
+		}
+	}
+	for _, m := range c.Minors {
+		if _, err := time.Parse(time.DateOnly, m.Ends); err != nil || !minorForm.MatchString(m.Minor) {
+			return nil, fmt.Errorf("support of %q ends on %q, which is not a minor with a day", m.Minor, m.Ends)
+		}
+	}
+	return c, nil
+}
+
+// Encode writes a catalogue as a file that Read reads.
+func (c *Catalogue) Encode() ([]byte, error) {
+	w := *c
+	w.Schema = CatalogueSchema
+	return yaml.Marshal(&w)
 }
 
 // Versions lists the Kubernetes versions, oldest first.
@@ -69,7 +174,41 @@ func (c *Catalogue) Set(kubernetes string) (Set, bool) {
 
 // Digest is the pinned digest of an artefact's manifest, such as that of
 // kubelet:v1.36.2; empty when the catalogue does not have the artefact.
-func (c *Catalogue) Digest(artefact string) string { return c.digests[artefact] }
+func (c *Catalogue) Digest(artefact string) string { return c.Digests[artefact] }
+
+// Ends is the day on which the support of a minor ends; ok is false when the
+// catalogue does not say.
+func (c *Catalogue) Ends(minor int) (day time.Time, ok bool) {
+	for _, m := range c.Minors {
+		if Minor(m.Minor) == minor {
+			day, err := time.Parse(time.DateOnly, m.Ends)
+			return day, err == nil
+		}
+	}
+	return time.Time{}, false
+}
+
+// Fitting lists the versions of an add-on that work on a minor, oldest first.
+func (c *Catalogue) Fitting(name string, minor int) []string {
+	var out []string
+	for _, f := range c.Fits {
+		if f.Name == name && Minor(f.From) <= minor && minor <= Minor(f.To) {
+			out = append(out, f.Version)
+		}
+	}
+	return out
+}
+
+// AddOnVersions lists every known version of an add-on, oldest first.
+func (c *Catalogue) AddOnVersions(name string) []string {
+	var out []string
+	for _, f := range c.Fits {
+		if f.Name == name {
+			out = append(out, f.Version)
+		}
+	}
+	return out
+}
 
 // Component is one artefact that a machine needs.
 type Component struct {
@@ -85,34 +224,61 @@ type Role string
 
 // The roles of machines.
 const (
-	Control  Role = "control"
-	Worker   Role = "worker"
-	Balancer Role = "balancer"
+	Control   Role = "control"
+	Worker    Role = "worker"
+	Balancer  Role = "balancer"
+	Datastore Role = "datastore" // a member of the datastore and nothing else
 )
 
-// BalancerVersion is the version of HAProxy that balancers run. It belongs to
-// no Kubernetes version.
-const BalancerVersion = "v3.2.4"
+// Part is something that a machine does; one machine may have several.
+type Part string
 
-// Components lists what a machine of a role runs, in the order of starting.
-func (s Set) Components(role Role) []Component {
-	node := []Component{{"containerd", s.Containerd}, {"kubelet", s.Kubernetes}, {"kube-proxy", s.Kubernetes}}
-	switch role {
-	case Balancer:
-		return []Component{{"haproxy", BalancerVersion}}
-	case Control:
-		return append([]Component{
-			{"etcd", s.Etcd}, {"kube-apiserver", s.Kubernetes},
-			{"kube-controller-manager", s.Kubernetes}, {"kube-scheduler", s.Kubernetes},
-		}, node...)
+// The parts, in the order in which they start on a machine.
+const (
+	Member   Part = "member"   // of the datastore
+	API      Part = "api"      // API server, controller manager, scheduler
+	Carrier  Part = "carrier"  // of the endpoint's virtual address
+	Node     Part = "node"     // container runtime, kubelet, proxy
+	Balances Part = "balances" // the endpoint's balancer
+)
+
+// Versions of what belongs to no Kubernetes version: HAProxy on balancers, and
+// our own carrier of a virtual address.
+const (
+	BalancerVersion = "v3.2.4"
+	CarrierVersion  = "v1.0.0"
+)
+
+// Components lists what a machine with certain parts runs, in the order of
+// starting.
+func (s Set) Components(parts []Part) []Component {
+	var out []Component
+	for _, p := range parts {
+		switch p {
+		case Member:
+			out = append(out, Component{"etcd", s.Etcd})
+		case API:
+			out = append(out, Component{"kube-apiserver", s.Kubernetes}, Component{"kube-controller-manager", s.Kubernetes}, Component{"kube-scheduler", s.Kubernetes})
+		case Carrier:
+			out = append(out, Component{"endpoint-carrier", CarrierVersion})
+		case Node:
+			out = append(out, Component{"containerd", s.Containerd}, Component{"kubelet", s.Kubernetes}, Component{"kube-proxy", s.Kubernetes})
+		case Balances:
+			out = append(out, Component{"haproxy", BalancerVersion})
+		}
 	}
-	return node
+	return out
 }
+
+// AllParts is every part that there is.
+var AllParts = []Part{Member, API, Carrier, Node, Balances}
 
 // Images lists the container images that the set's add-ons use.
 func (s Set) Images() []Component {
 	return []Component{{"fairway", s.Fairway}, {"coredns", s.DNS}}
 }
+
+func (s Set) artefacts() []Component { return append(s.Components(AllParts), s.Images()...) }
 
 // Compare orders two versions; unparsable ones are oldest.
 func Compare(a, b string) int {
@@ -133,30 +299,20 @@ func Compare(a, b string) int {
 	return 0
 }
 
-// Refusal says why a version cannot be reached directly, and what can be done.
-type Refusal struct{ What, Todo string }
-
-func (r *Refusal) Error() string { return r.What + "; " + r.Todo }
-
-// Hop checks one move of a whole cluster. The control plane goes one minor at
-// a time and never back (Kubernetes version skew policy).
-func (c *Catalogue) Hop(from, to string) error {
-	if Compare(to, from) < 0 {
-		return &Refusal{fmt.Sprintf("%s is lower than %s, which runs now, and a datastore that a newer API server wrote is not read by an older one", to, from), "declare " + from + " or higher; the way back is a restored backup"}
-	}
-	f, err1 := version.ParseSemantic(from)
-	t, err2 := version.ParseSemantic(to)
-	if err1 != nil || err2 != nil {
-		return fmt.Errorf("versions %q and %q cannot be compared", from, to)
-	}
-	if t.Minor() <= f.Minor()+1 {
-		return nil
-	}
-	next := ""
-	for _, s := range c.Sets { // oldest first, so the last match is the newest patch
-		if v := version.MustParseSemantic(s.Kubernetes); v.Minor() == f.Minor()+1 {
-			next = s.Kubernetes
+// With returns a copy of the catalogue in which sets and digests are replaced
+// by those given, as pins do.
+func (c *Catalogue) With(sets []Set, digests map[string]string) *Catalogue {
+	out := *c
+	out.Sets = slices.Clone(c.Sets)
+	out.Digests = maps.Clone(c.Digests)
+	maps.Copy(out.Digests, digests)
+	for _, s := range sets {
+		if i := slices.IndexFunc(out.Sets, func(o Set) bool { return o.Kubernetes == s.Kubernetes }); i >= 0 {
+			out.Sets[i] = s
+		} else {
+			out.Sets = append(out.Sets, s)
 		}
 	}
-	return &Refusal{fmt.Sprintf("from %s to %s are %d minors, and the control plane goes one at a time", from, to, t.Minor()-f.Minor()), "declare " + next + " first, converge, then " + to}
+	slices.SortFunc(out.Sets, func(a, b Set) int { return Compare(a.Kubernetes, b.Kubernetes) })
+	return &out
 }

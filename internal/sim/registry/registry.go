@@ -45,8 +45,7 @@ func Stock(cat *versions.Catalogue) []versions.Component {
 		}
 	}
 	for _, s := range cat.Sets {
-		add(s.Components(versions.Control)...)
-		add(s.Components(versions.Balancer)...)
+		add(s.Components(versions.AllParts)...)
 		add(s.Images()...)
 	}
 	add(examples...)

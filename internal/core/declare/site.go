@@ -1,0 +1,147 @@
+package declare
+
+import (
+	"fmt"
+	"io/fs"
+	"maps"
+	"net/netip"
+	"path"
+	"slices"
+)
+
+// nothing is a file system without files: a site file extends none.
+type nothing struct{}
+
+func (nothing) Open(name string) (fs.File, error) {
+	return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+}
+
+// ReadSite decodes and checks a site file.
+func ReadSite(file string, data []byte) (*Site, Findings) {
+	s := Site{Pace: 60}
+	d := decode(nothing{}, file, data, &s)
+	if len(d.places) > 0 {
+		checkSite(d, &s)
+	}
+	d.Findings.Sort()
+	return &s, d.Findings
+}
+
+func checkSite(d *document, s *Site) {
+	d.schema(s.Schema, SiteSchema)
+	d.name("name", s.Name)
+	if s.Kind != "simulated" {
+		d.add("kind", "site-kind", fmt.Sprintf("site kind %q is not known", s.Kind), "write kind: simulated")
+	}
+	loop := netip.MustParsePrefix("127.0.0.0/8")
+	switch a := s.Addresses; {
+	case !a.IsValid():
+		if !d.has("addresses") {
+			d.add("addresses", "site-addresses", "addresses is missing", "give a block inside 127.0.0.0/8, such as 127.81.7.0/24")
+		}
+	case a.Masked() != a:
+		d.add("addresses", "range-host-bits", fmt.Sprintf("%s has bits set behind its length", a), "write "+a.Masked().String())
+	case !loop.Contains(a.Addr()) || a.Bits() < 9 || a.Bits() > 27:
+		d.add("addresses", "site-addresses", fmt.Sprintf("a simulated site cannot use %s", a), "choose a block inside 127.0.0.0/8 with a length of 9 to 27")
+	case a.Contains(netip.MustParseAddr("127.0.0.1")):
+		d.add("addresses", "site-addresses", fmt.Sprintf("%s holds 127.0.0.1, which belongs to this computer", a), "choose another block inside 127.0.0.0/8")
+	}
+	if s.Pace < 1 || s.Pace > 1000 {
+		d.add("pace", "site-pace", fmt.Sprintf("pace %d is out of range", s.Pace), "choose 1 (as in life) to 1000")
+	}
+	if len(s.Zones) == 0 {
+		d.add("zones", "site-zones", "the site has no zones", "list at least one")
+	}
+	seen := map[string]bool{}
+	for i, z := range s.Zones {
+		p := fmt.Sprintf("zones[%d]", i)
+		d.name(p+".name", z.Name)
+		if seen[z.Name] {
+			d.add(p+".name", "name-twice", fmt.Sprintf("zone %s is listed twice", z.Name), "give each zone a name of its own")
+		}
+		seen[z.Name] = true
+		if z.Machines < 1 {
+			d.add(p+".machines", "zone-room", fmt.Sprintf("zone %s has no room", z.Name), "set machines to how many fit")
+		}
+	}
+	if len(s.Sizes) == 0 {
+		d.add("sizes", "site-sizes", "the site has no sizes", "name at least one, such as small: {cpus: 2, memory: 4GiB, disk: 20GiB}")
+	}
+	for _, n := range slices.Sorted(maps.Keys(s.Sizes)) {
+		if z := s.Sizes[n]; z.CPUs < 1 || z.Memory <= 0 || z.Disk <= 0 {
+			d.add("sizes."+n, "size-incomplete", fmt.Sprintf("size %s lacks cpus, memory or disk", n), "give all three")
+		}
+	}
+	hardware := map[string]bool{}
+	for i, b := range s.Bare {
+		p := fmt.Sprintf("bare[%d]", i)
+		d.hardware(p+".hardware", b.Hardware, hardware)
+		checkPlacing(d, s, p, b.Size, nil)
+		if !seen[b.Zone] {
+			d.add(p+".zone", "unknown-zone", fmt.Sprintf("the site has no zone %q", b.Zone), oneOf(b.Zone, slices.Sorted(maps.Keys(seen))))
+		}
+	}
+}
+
+func (d *document) schema(got, want string) {
+	if got != want {
+		d.add("schema", "schema", fmt.Sprintf("schema is %q", got), fmt.Sprintf("begin %s with schema: %s", path.Base(d.file), want))
+	}
+}
+
+func (d *document) name(path, v string) {
+	switch {
+	case v == "" && !d.has(path):
+		d.add(path, "missing", path+" is missing", "give a name of small letters, digits and hyphens")
+	case !label.MatchString(v) || len(v) > 30:
+		d.add(path, "bad-name", fmt.Sprintf("%s %q is not a name", path, v), "begin with a small letter, then small letters, digits and hyphens, 30 at most")
+	}
+}
+
+func (d *document) port(path string, v int) {
+	if v < 1 || v > 65535 {
+		d.add(path, "bad-port", fmt.Sprintf("%s %d is not a port", path, v), "choose 1 to 65535")
+	}
+}
+
+// hardware checks a hardware address and that it is given once.
+func (d *document) hardware(path, v string, seen map[string]bool) {
+	if !hardwareForm.MatchString(v) {
+		d.add(path, "bad-hardware", fmt.Sprintf("%q is not a hardware address", v), "write six pairs of hexadecimal digits in quotes, such as '02:5e:00:00:00:01'")
+	} else if seen[v] {
+		d.add(path, "hardware-twice", fmt.Sprintf("the hardware address %s is given twice", v), "every machine has its own")
+	}
+	seen[v] = true
+}
+
+// checkPlacing checks that a site has a size and zones.
+func checkPlacing(d *document, site *Site, path, size string, zones []string) {
+	if site == nil {
+		return
+	}
+	if _, ok := site.Sizes[size]; !ok && len(site.Sizes) > 0 {
+		d.add(path+".size", "unknown-size", fmt.Sprintf("site %s has no size %q", site.Name, size), oneOf(size, slices.Sorted(maps.Keys(site.Sizes))))
+	}
+	var known []string
+	for _, z := range site.Zones {
+		known = append(known, z.Name)
+	}
+	for i, z := range zones {
+		if !slices.Contains(known, z) {
+			d.add(fmt.Sprintf("%s.zones[%d]", path, i), "unknown-zone", fmt.Sprintf("site %s has no zone %q", site.Name, z), oneOf(z, known))
+		}
+		if slices.Index(zones, z) < i {
+			d.add(fmt.Sprintf("%s.zones[%d]", path, i), "name-twice", fmt.Sprintf("zone %s is listed twice", z), "list it once")
+		}
+	}
+}
+
+func oneOf(word string, known []string) string {
+	if near := Nearest(word, known); near != "" {
+		return "did you mean " + near + "?"
+	}
+	if len(known) == 0 {
+		return "there is nothing to choose from"
+	}
+	return "choose one of " + joinWords(known)
+}
