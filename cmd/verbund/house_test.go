@@ -56,8 +56,9 @@ func TestHouseArrows(t *testing.T) {
 		"datastore": {"core", "datastore"},
 		"store":     {"core", "store"},
 		"site":      {"core", "site"},
+		"report":    {"report"},
 		"sim":       {"core", "sim", "machine", "site"},
-		"cli":       {"core", "engine", "machine", "kube", "datastore", "site", "store", "sim", "cli"},
+		"cli":       {"core", "engine", "machine", "kube", "datastore", "site", "store", "report", "sim", "cli"},
 	}
 	seen := 0
 	for _, p := range list(t) {

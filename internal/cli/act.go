@@ -1,108 +1,27 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
+	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/site"
 	"verbund/internal/store"
 )
-
-func (a *app) planCmd() *cobra.Command {
-	var code bool
-	c := &cobra.Command{
-		Use: "plan", Short: "Show what would be done, why, and in which order", Args: noArgs,
-		Long: "Looks at the site, the machines, the datastore and the API, and shows the steps\nthat lead to what is declared. It changes nothing and waits for no lock.",
-		RunE: func(*cobra.Command, []string) error {
-			s, err := a.open(true)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			p, v, err := s.Plan(a.soft)
-			if err != nil {
-				return err
-			}
-			if a.output == "json" {
-				if err := a.ui.json(p); err != nil {
-					return err
-				}
-			} else {
-				a.showPlan(s, p, v)
-			}
-			if code && len(p.Steps) > 0 {
-				return &exit{code: exitNotWell}
-			}
-			return nil
-		},
-	}
-	c.Flags().BoolVar(&code, "exit-code", false, "exit 3 when there is something to do")
-	return c
-}
-
-func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View) {
-	if v.Inventory == nil && s.Store.Exists() {
-		a.ui.say("the site's process is not running, so its machines were not seen; converge starts it")
-	}
-	if len(p.Steps) == 0 {
-		fmt.Fprintf(a.out, "Cluster %s is as declared: nothing to do.\n", s.Decl.Name)
-		return
-	}
-	if p.From != "" && p.From != p.To {
-		fmt.Fprintf(a.out, "Upgrade of %s from %s to %s.\n\n", s.Decl.Name, p.From, p.To)
-	}
-	usual := s.Durations()
-	var rows [][]cell
-	for i, st := range p.Steps {
-		where := st.Machine
-		if where == "" {
-			where = "cluster"
-		}
-		batch := ""
-		if st.Batch > 0 {
-			batch = fmt.Sprint(st.Batch)
-		}
-		about := ""
-		if d, ok := usual.Of(string(st.Kind), st.Machine); ok {
-			about = seconds(d)
-		}
-		what := st.Text
-		state := ""
-		if st.Final {
-			what, state = what+" (final)", "attention"
-		}
-		row := []cell{plain(fmt.Sprint(i + 1)), plain(where), plain(batch), plain(about), {what, state}}
-		rows = append(rows, row)
-		if a.verbose {
-			why := "because " + st.Why
-			if len(st.Guards) > 0 {
-				why += "; guard: " + strings.Join(st.Guards, ", ")
-			}
-			rows = append(rows, cells("", "", "", "", "  "+why))
-		}
-	}
-	a.ui.table([]string{"", "where", "batch", "usually", "what"}, rows)
-	fmt.Fprintf(a.out, "\n%s.", count(len(p.Steps), "step"))
-	if len(p.Asleep(v.Seen)) > 0 {
-		fmt.Fprint(a.out, " Machines that were not reached are switched on first; what they need shows then.")
-	}
-	fmt.Fprintln(a.out)
-	for _, r := range p.Removes {
-		fmt.Fprintf(a.out, "Removes %s.\n", r)
-	}
-	for _, e := range p.Endangers {
-		fmt.Fprintf(a.out, "Careful: %s.\n", e)
-	}
-}
 
 func seconds(d time.Duration) string {
 	switch {
@@ -118,72 +37,172 @@ func seconds(d time.Duration) string {
 }
 
 func (a *app) convergeCmd() *cobra.Command {
+	var only string
 	c := &cobra.Command{
 		Use: "converge", Short: "Bring about what is declared: raise, grow, shrink, upgrade, repair", Args: noArgs,
-		Long: "Looks at what is there, does what is missing, and says what happened where and\nhow long it took. It can be interrupted at any moment and run again: it goes on.",
+		Long: `Looks at what is there, does what is missing, and says what happened where and
+how long it took. It can be interrupted at any moment and run again: it goes on.
+
+With --only it does one part: control (control plane, datastore and what answers
+at the endpoint), addons, or a pool. What the rest has to precede is refused, and
+what is left is said.`,
 		RunE: func(*cobra.Command, []string) error {
-			s, siteFile, err := a.openFile(true)
+			s, r, err := a.openFile(true)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			return a.converge(s, siteFile)
+			return a.converge(s, r, "converge", only)
 		},
 	}
+	c.Flags().StringVar(&only, "only", "", "one part: control, addons, or the name of a pool")
 	return a.asks(c)
 }
 
-func (a *app) converge(s *engine.Session, siteFile string) error {
+// locked opens the store for writing, takes the lock and starts the site.
+func (a *app) locked(s *engine.Session, r *declare.Result, command string) (release func(), err error) {
 	st, err := store.Open(filepath.Dir(filepath.Dir(s.Store.Path)), s.Decl.Name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	s.Store = st
-	release, err := st.Lock("converge")
+	release, err = st.Lock(command)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.startSite(s, r); err != nil {
+		release()
+		return nil, err
+	}
+	return release, nil
+}
+
+func (a *app) converge(s *engine.Session, r *declare.Result, command, only string) error {
+	release, err := a.locked(s, r, command)
 	if err != nil {
 		return err
 	}
 	defer release()
-	if err := a.startSite(s, siteFile); err != nil {
-		return err
-	}
-	asked := false
-	// Machines that are there and asleep are woken first; what they need shows
-	// only then. Twice is enough: what does not wake the second time fails.
+	asked := ""
+	// Machines that are there and asleep, and bare ones that are adopted, are
+	// woken first; what they need shows only then. Twice is enough: what does
+	// not wake the second time fails.
 	for range 3 {
 		p, v, err := s.Plan(a.soft)
 		if err != nil {
 			return err
 		}
+		var left []plan.Step
+		if only != "" && len(p.Steps) > 0 {
+			if p, left, err = p.Only(v.Cluster, only); err != nil {
+				return err
+			}
+		}
 		if len(p.Steps) == 0 {
 			a.ui.say("cluster %s is as declared: nothing to do", s.Decl.Name)
+			a.sayLeft(left)
 			return nil
 		}
-		if !asked {
+		// What showed only when a machine was awake is asked about again, if it
+		// cannot be undone.
+		if asked == "" || finals(p) != asked && finals(p) != "" {
 			if err := a.agree(s, p, v); err != nil {
 				return err
 			}
-			asked = true
 		}
-		steps := p.Asleep(v.Seen)
+		asked = finals(p) + " asked"
+		if err := a.surveyFirst(s, v, p); err != nil {
+			return err
+		}
+		if err := a.pin(r, v); err != nil {
+			return err
+		}
+		steps := p.Waking(v.Seen)
 		again := len(steps) > 0
 		if !again {
 			steps = p.Steps
 		}
-		if err := a.carryOut(s, v, "converge", steps); err != nil {
+		if err := a.carryOut(s, v, command, steps); err != nil {
 			return err
 		}
 		if !again {
+			a.sayLeft(left)
 			return nil
 		}
 	}
 	return errors.New("machines keep falling asleep; machines and their consoles say why")
 }
 
+// finals lists the steps of a plan that cannot be undone.
+func finals(p *plan.Plan) string {
+	var out []string
+	for _, s := range p.Steps {
+		if s.Kind == plan.Wipe || s.Kind == plan.Release {
+			out = append(out, s.ID)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+// sayLeft says what a limited run did not do.
+func (a *app) sayLeft(left []plan.Step) {
+	if len(left) == 0 {
+		return
+	}
+	where := map[string]int{}
+	for _, s := range left {
+		where[cmp.Or(s.Machine, "the cluster")]++
+	}
+	a.ui.say("left, since the run was limited: %s on %s", count(len(left), "step"), strings.Join(slices.Sorted(maps.Keys(where)), ", "))
+}
+
+// pin fixes the versions and digests that a run uses, before it uses them.
+func (a *app) pin(r *declare.Result, v *engine.View) error {
+	var sets []versions.Set
+	for _, m := range v.Cluster.Machines {
+		if set, ok := r.Catalogue.Set(m.Set.Kubernetes); ok {
+			sets = append(sets, set)
+		}
+	}
+	if set, ok := r.Catalogue.Set(r.Decl.Kubernetes); ok {
+		sets = append(sets, set)
+	}
+	p, err := versions.NewPins(r.Decl.Name, sets, r.Catalogue)
+	if err != nil {
+		return err
+	}
+	for name, addon := range r.Decl.AddOns {
+		p.Artefacts[name+":"+addon.Version] = r.Catalogue.Digest(name + ":" + addon.Version)
+	}
+	return a.writePins(r, p)
+}
+
+// writePins writes the pins file, if it would change.
+func (a *app) writePins(r *declare.Result, p *versions.Pins) error {
+	b, err := p.Encode()
+	if err != nil {
+		return err
+	}
+	old, err := os.ReadFile(r.PinsFile)
+	if err == nil && bytes.Equal(old, b) {
+		return nil
+	}
+	if err := writeWhole(r.PinsFile, b, 0o644); err != nil {
+		return err
+	}
+	a.ui.say("wrote %s: the versions and digests that this cluster uses", filepath.Base(r.PinsFile))
+	return nil
+}
+
 // agree shows what will be done and asks, where there is somebody to ask.
 func (a *app) agree(s *engine.Session, p *plan.Plan, v *engine.View) error {
 	for _, r := range p.Removes {
 		a.ui.say("removes %s", r)
+	}
+	for _, st := range p.Steps {
+		if st.Kind == plan.Wipe {
+			a.ui.say("on %s: %s", st.Machine, st.Text)
+		}
 	}
 	if len(p.Endangers) > 0 {
 		return a.askByName(s.Decl.Name, fmt.Sprintf("in cluster %s, %s", s.Decl.Name, strings.Join(p.Endangers, "; ")))
@@ -192,7 +211,8 @@ func (a *app) agree(s *engine.Session, p *plan.Plan, v *engine.View) error {
 		return nil
 	}
 	if _, ok := isTerminal(a.in); ok {
-		a.showPlan(s, p, v)
+		slots, total := p.Schedule(s.Parallel, a.usual(s))
+		a.showPlan(s, p, v, slots, total)
 	}
 	return a.ask(fmt.Sprintf("Do these %s to cluster %s?", count(len(p.Steps), "step"), s.Decl.Name))
 }
@@ -247,36 +267,28 @@ func (a *app) teardownCmd() *cobra.Command {
 		Use: "teardown", Short: "Remove the cluster and everything that it left", Args: noArgs,
 		Long: "Gives back every machine with its disk and address, takes the cluster's entry out\nof the kubeconfig files that it was merged into, and stops the site if nobody else\nuses it. What stays: the declaration, the site file, the journal, and backups with\nthe key that opens them.",
 		RunE: func(*cobra.Command, []string) error {
-			s, siteFile, err := a.openFile(false)
+			s, r, err := a.openFile(false)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			return a.teardown(s, siteFile)
+			return a.teardown(s, r)
 		},
 	}
 	return a.asks(c)
 }
 
-func (a *app) teardown(s *engine.Session, siteFile string) error {
+func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 	name := s.Decl.Name
 	if !s.Store.Exists() {
 		a.ui.say("there is nothing of cluster %s here", name)
 		return nil
 	}
-	st, err := store.Open(filepath.Dir(filepath.Dir(s.Store.Path)), name)
-	if err != nil {
-		return err
-	}
-	s.Store = st
-	release, err := st.Lock("teardown")
+	release, err := a.locked(s, r, "teardown")
 	if err != nil {
 		return err
 	}
 	defer release()
-	if err := a.startSite(s, siteFile); err != nil {
-		return err
-	}
 	inv, err := s.Site.Inventory(a.soft)
 	if err != nil {
 		return err
@@ -290,7 +302,7 @@ func (a *app) teardown(s *engine.Session, siteFile string) error {
 		}
 		steps = append(steps, plan.Step{ID: "release/" + m.Name, Kind: plan.Release, Machine: m.Name, Text: "give the machine back to the site, with its disk", Why: "the cluster is torn down", Final: true})
 	}
-	kcs, err := st.Kubeconfigs()
+	kcs, err := s.Store.Kubeconfigs()
 	if err != nil {
 		return err
 	}
@@ -305,18 +317,18 @@ func (a *app) teardown(s *engine.Session, siteFile string) error {
 		return err
 	}
 	pr := newProgress(a, s.Durations(), len(steps))
-	r, err := s.Begin(&engine.View{Cluster: c}, "teardown", pr.entry)
+	run, err := s.Begin(&engine.View{Cluster: c}, "teardown", pr.entry)
 	if err != nil {
 		return err
 	}
 	pr.start()
-	err = r.Steps(a.soft, a.hard, steps)
+	err = run.Steps(a.soft, a.hard, steps)
 	pr.stop()
 	if err == nil {
 		err = a.sweep(s, kcs, others == 0)
 	}
-	eerr := r.End(err)
-	pr.finish(r.ID, err)
+	eerr := run.End(err)
+	pr.finish(run.ID, err)
 	return errors.Join(err, eerr)
 }
 
@@ -350,12 +362,12 @@ func (a *app) siteCmd() *cobra.Command {
 	c := &cobra.Command{Use: "site", Short: "Start, stop and disturb the simulated site"}
 	with := func(use, short string, n int, what string, start bool, f func(*engine.Session, []string) error) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short, Args: exactArgs(n, what), RunE: func(_ *cobra.Command, args []string) error {
-			s, siteFile, err := a.openFile(false)
+			s, r, err := a.openFile(false)
 			if err != nil {
 				return err
 			}
 			if start {
-				if err := a.startSite(s, siteFile); err != nil {
+				if err := a.startSite(s, r); err != nil {
 					return err
 				}
 			}

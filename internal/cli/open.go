@@ -3,10 +3,10 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
@@ -17,8 +17,8 @@ import (
 )
 
 const (
-	declarationEnding = ".verbund.yaml"
-	siteEnding        = ".site.yaml"
+	declarationEnding = declare.Ending
+	siteEnding        = declare.SiteEnding
 )
 
 // findDeclaration is the file that --file names, or the only one in the folder.
@@ -36,35 +36,46 @@ func (a *app) findDeclaration() (string, error) {
 	return "", usage("there are %d declarations in this folder: %s; say which with --file", len(found), strings.Join(found, ", "))
 }
 
-// readFile reads a file whole, or one byte more than is allowed.
-func readFile(path string) ([]byte, error) {
-	f, err := os.Open(path)
+// read decodes and checks a declaration with everything that it names. Paths in
+// findings are as a person in the current folder would write them.
+func (a *app) read(path string) (*declare.Result, error) {
+	abs, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, declare.MaxBytes+1))
+	r, err := declare.Read(declare.Input{Files: os.DirFS("/"), File: strings.TrimPrefix(abs, "/"), Shipped: versions.Shipped(), Now: time.Now()})
+	if err != nil {
+		return nil, usage("reading the declaration: %v", errors.Unwrap(errors.Unwrap(err)))
+	}
+	here, err := os.Getwd()
+	if err != nil {
+		here = "/"
+	}
+	for i, f := range r.Findings {
+		r.Findings[i].File = shown(here, path, abs, "/"+f.File)
+	}
+	r.SiteFile, r.PinsFile = under(r.SiteFile), under(r.PinsFile)
+	return r, nil
 }
 
-// read decodes and checks a declaration with its site.
-func (a *app) read(path string) (*declare.Declaration, *declare.Site, string, declare.Findings, error) {
-	data, err := readFile(path)
-	if err != nil {
-		return nil, nil, "", nil, usage("reading the declaration: %v", err)
+// under makes a path below the root one of this computer.
+func under(p string) string {
+	if p == "" {
+		return ""
 	}
-	siteFile, siteData := "", []byte(nil)
-	if n := declare.SiteName(data); n != "" {
-		siteFile = filepath.Join(filepath.Dir(path), n+siteEnding)
-		siteData, err = readFile(siteFile)
-		if err != nil && !errors.Is(err, os.ErrNotExist) {
-			return nil, nil, "", nil, usage("reading the site file: %v", err)
-		}
+	return "/" + p
+}
+
+// shown is a path as a person in a folder would write it: the declaration as
+// it was given, its neighbours like it, others relative if they lie below.
+func shown(here, given, abs, p string) string {
+	if rel, err := filepath.Rel(filepath.Dir(abs), p); err == nil && filepath.IsLocal(rel) {
+		return filepath.Join(filepath.Dir(given), rel)
 	}
-	d, s, fs := declare.Read(path, data, siteFile, siteData, versions.Shipped())
-	if siteData == nil && siteFile != "" {
-		fs = append(fs, declare.Finding{File: path, Line: 1, Column: 1, Severity: declare.Error, Rule: "site-missing", What: fmt.Sprintf("the site file %s is not there", siteFile), Todo: "write it, or let draft write an example"})
+	if rel, err := filepath.Rel(here, p); err == nil && !strings.HasPrefix(rel, "../../..") {
+		return rel
 	}
-	return d, s, siteFile, fs, nil
+	return p
 }
 
 func (a *app) printFindings(fs declare.Findings) {
@@ -88,24 +99,29 @@ func (a *app) open(tell bool) (*engine.Session, error) {
 	return s, err
 }
 
-func (a *app) openFile(tell bool) (*engine.Session, string, error) {
+func (a *app) openFile(tell bool) (*engine.Session, *declare.Result, error) {
 	path, err := a.findDeclaration()
 	if err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
-	d, sf, siteFile, fs, err := a.read(path)
+	return a.openPath(path, tell)
+}
+
+func (a *app) openPath(path string, tell bool) (*engine.Session, *declare.Result, error) {
+	r, err := a.read(path)
 	if err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
-	if fs.Errors() > 0 {
-		a.printFindings(fs)
-		return nil, "", &exit{exitUsage, fmt.Errorf("%s has %s; nothing was done", path, count(fs.Errors(), "error"))}
+	if n := r.Findings.Errors(); n > 0 {
+		a.printFindings(r.Findings)
+		return nil, nil, &exit{exitUsage, fmt.Errorf("%s has %s; nothing was done", path, count(n, "error"))}
 	}
 	if tell && !a.quiet && a.output != "json" {
-		a.printFindings(fs)
+		a.printFindings(r.Findings)
 	}
 	folder := filepath.Dir(path)
-	return &engine.Session{Decl: d, SiteFile: sf, Cat: versions.Shipped(), Store: store.At(folder, d.Name), Site: site.NewClient(siteFolder(folder, d.Site)), Parallel: max(a.parallel, 1)}, siteFile, nil
+	return &engine.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
+		Accepted: r.Findings.Accepted(), Parallel: max(a.parallel, 1)}, r, nil
 }
 
 func siteFolder(folder, name string) string {
@@ -113,16 +129,12 @@ func siteFolder(folder, name string) string {
 }
 
 // startSite makes sure that the site runs, and says so if it had to be started.
-func (a *app) startSite(s *engine.Session, siteFile string) error {
-	abs, err := filepath.Abs(siteFile)
-	if err != nil {
-		return err
-	}
+func (a *app) startSite(s *engine.Session, r *declare.Result) error {
 	folder, err := filepath.Abs(s.Site.Folder)
 	if err != nil {
 		return err
 	}
-	c, started, err := site.Start(a.hard, folder, abs, []string{"/proc/self/exe", sim.ArgSite})
+	c, started, err := site.Start(a.hard, folder, r.SiteFile, []string{"/proc/self/exe", sim.ArgSite})
 	if err != nil {
 		return err
 	}

@@ -157,8 +157,8 @@ New here? "verbund demo" lives through everything in about a minute.`,
 		cmds  []*cobra.Command
 	}{
 		{"Write", []*cobra.Command{a.draftCmd(), a.checkCmd(), a.versionsCmd(), a.renderCmd()}},
-		{"Act", []*cobra.Command{a.planCmd(), a.convergeCmd(), a.teardownCmd()}},
-		{"Look", []*cobra.Command{a.statusCmd(), a.nodesCmd(), a.machinesCmd(), a.logsCmd(), a.historyCmd()}},
+		{"Act", []*cobra.Command{a.planCmd(), a.convergeCmd(), a.scaleCmd(), a.upgradeCmd(), a.replaceCmd(), a.clearCmd(), a.teardownCmd()}},
+		{"Look", []*cobra.Command{a.statusCmd(), a.nodesCmd(), a.machinesCmd(), a.logsCmd(), a.historyCmd(), a.surveyCmd(), a.collectCmd()}},
 		{"Enter", []*cobra.Command{a.accessCmd()}},
 		{"Practise", []*cobra.Command{a.siteCmd(), a.demoCmd()}},
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	_ "embed"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"text/template"
 	"time"
@@ -31,6 +33,9 @@ var draftSmall string
 //go:embed draft/site.yaml
 var draftSite string
 
+// schemaFile is where draft puts the schema for editors.
+const schemaFile = store.Dir + "/declaration.schema.json"
+
 var clusterName = regexp.MustCompile(`^[a-z]([a-z0-9-]*[a-z0-9])?$`)
 
 func (a *app) draftCmd() *cobra.Command {
@@ -52,7 +57,15 @@ func (a *app) draftCmd() *cobra.Command {
 			if _, ok := versions.Shipped().Set(version); !ok {
 				return usage("Kubernetes %s is not in the catalogue; choose one of %s", version, strings.Join(versions.Shipped().Versions(), ", "))
 			}
+			// Editors find the schema by the comment line at the head of the draft.
+			sch, err := declare.DeclarationSchema()
+			if err != nil {
+				return err
+			}
 			files := []struct{ path, text string }{{name + declarationEnding, text}, {siteName + siteEnding, draftSite}}
+			if err := os.MkdirAll(filepath.Join(a.dir, store.Dir), 0o700); err != nil {
+				return err
+			}
 			for i, f := range files {
 				p := filepath.Join(a.dir, f.path)
 				if _, err := os.Lstat(p); err == nil {
@@ -74,6 +87,9 @@ func (a *app) draftCmd() *cobra.Command {
 					return err
 				}
 				a.ui.say("wrote %s", p)
+			}
+			if err := writeWhole(filepath.Join(a.dir, schemaFile), sch, 0o644); err != nil {
+				return err
 			}
 			a.ui.say("read it, change it, then: verbund check; verbund converge")
 			return nil
@@ -110,9 +126,21 @@ func writeWhole(path string, b []byte, mode os.FileMode) error {
 }
 
 func (a *app) checkCmd() *cobra.Command {
-	return &cobra.Command{
+	var rules, merged, strict bool
+	var schema string
+	c := &cobra.Command{
 		Use: "check [FILE…]", Short: "Check declarations: findings with file, line and column",
+		Long: `Reads declarations with everything that they name (the files that they extend,
+their site, catalogue and pins) and prints every finding at once: the place, what is
+wrong, what to do, and the rule. Exit code 2 when one is an error.`,
+		Example: "  verbund check\n  verbund check --strict --output json\n  verbund check --merged\n  verbund check --schema > declaration.schema.json",
 		RunE: func(_ *cobra.Command, args []string) error {
+			switch {
+			case rules:
+				return a.showRules()
+			case schema != "":
+				return a.showSchema(schema)
+			}
 			if len(args) == 0 {
 				p, err := a.findDeclaration()
 				if err != nil {
@@ -120,13 +148,24 @@ func (a *app) checkCmd() *cobra.Command {
 				}
 				args = []string{p}
 			}
+			if merged {
+				return a.showMerged(args)
+			}
 			all := declare.Findings{}
 			for _, p := range args {
-				_, _, _, fs, err := a.read(p)
+				r, err := a.read(p)
 				if err != nil {
 					return err
 				}
-				all = append(all, fs...)
+				all = append(all, r.Findings...)
+			}
+			if strict {
+				for i := range all {
+					// What an exception accepts stays accepted.
+					if all[i].Reason == "" {
+						all[i].Severity = declare.Error
+					}
+				}
 			}
 			if a.output == "json" {
 				if err := a.ui.json(all); err != nil {
@@ -142,26 +181,241 @@ func (a *app) checkCmd() *cobra.Command {
 			return nil
 		},
 	}
+	f := c.Flags()
+	f.BoolVar(&rules, "rules", false, "list every rule that is checked")
+	f.BoolVar(&merged, "merged", false, "print the declaration as it stands after extending, and where each value came from")
+	f.BoolVar(&strict, "strict", false, "take warnings for errors")
+	f.StringVar(&schema, "schema", "", "print the JSON Schema of declarations, or with =site that of site files")
+	f.Lookup("schema").NoOptDefVal = "declaration"
+	return c
+}
+
+func (a *app) showRules() error {
+	if a.output == "json" {
+		return a.ui.json(declare.Rules)
+	}
+	var rows [][]cell
+	for _, r := range declare.Rules {
+		state := ""
+		if r.Severity == declare.Error {
+			state = "bad"
+		} else {
+			state = "attention"
+		}
+		open := ""
+		if r.Open {
+			open = "yes"
+		}
+		rows = append(rows, []cell{plain(r.ID), {string(r.Severity), state}, plain(open), plain(r.What)})
+	}
+	a.ui.table([]string{"rule", "severity", "exceptions", "found when"}, rows)
+	return nil
+}
+
+func (a *app) showSchema(of string) error {
+	make, ok := map[string]func() ([]byte, error){"declaration": declare.DeclarationSchema, "site": declare.SiteFileSchema}[of]
+	if !ok {
+		return usage("there is no schema of %q; choose declaration or site", of)
+	}
+	b, err := make()
+	if err != nil {
+		return err
+	}
+	_, err = a.out.Write(b)
+	return err
+}
+
+func (a *app) showMerged(files []string) error {
+	for _, p := range files {
+		r, err := a.read(p)
+		if err != nil {
+			return err
+		}
+		text, err := r.Merged()
+		if err != nil {
+			return err
+		}
+		fmt.Fprint(a.out, text)
+		if n := r.Findings.Errors(); n > 0 {
+			a.printFindings(r.Findings)
+			return &exit{code: exitUsage}
+		}
+	}
+	return nil
 }
 
 func (a *app) versionsCmd() *cobra.Command {
-	return &cobra.Command{
-		Use: "versions", Short: "Show the catalogue: what fits together", Args: noArgs,
+	var from, to, write string
+	var refresh bool
+	c := &cobra.Command{
+		Use: "versions", Short: "Show the catalogue: what fits together, the way between versions, the pins", Args: noArgs,
+		Long: `Shows the sets of the catalogue: one Kubernetes version and everything that fits
+it, and until when each minor is supported.
+
+With --from and --to: the hops between two versions, the control plane minor by
+minor, the workers in as few drains as the skew rules allow. With --refresh: how the
+catalogue differs from this cluster's pins; --yes moves the pins.`,
+		Example: "  verbund versions --from v1.35.3 --to v1.37.2\n  verbund versions --refresh\n  verbund versions --write coast.catalogue.yaml",
 		RunE: func(*cobra.Command, []string) error {
-			cat := versions.Shipped()
-			if a.output == "json" {
-				return a.ui.json(cat.Sets)
+			switch {
+			case refresh:
+				return a.refreshPins()
+			case write != "":
+				return a.writeCatalogue(write)
+			case from != "" || to != "":
+				return a.showRoad(from, to)
 			}
-			var rows [][]cell
-			for i := len(cat.Sets) - 1; i >= 0; i-- {
-				s := cat.Sets[i]
-				rows = append(rows, cells(s.Kubernetes, s.Etcd, s.DNS, s.Fairway, s.Containerd, s.Image))
-			}
-			a.ui.table([]string{"kubernetes", "etcd", "dns", "fairway", "containerd", "machine image"}, rows)
-			a.ui.say("\nA control plane goes one minor at a time. API server, controller manager, scheduler, kubelet and proxy carry the Kubernetes version.")
-			return nil
+			return a.showCatalogue()
 		},
 	}
+	f := c.Flags()
+	f.StringVar(&from, "from", "", "the version that runs; the declared one if not given")
+	f.StringVar(&to, "to", "", "the version to go to; the newest if not given")
+	f.BoolVar(&refresh, "refresh", false, "show how the catalogue differs from the pins")
+	f.StringVar(&write, "write", "", "write the catalogue inside the program to a file, to start one of your own")
+	f.BoolVarP(&a.yes, "yes", "y", false, "with --refresh: move the pins")
+	return c
+}
+
+// catalogue is the declared one, without pins; the one inside the program
+// where there is no declaration.
+func (a *app) catalogue() *versions.Catalogue {
+	if p, err := a.findDeclaration(); err == nil {
+		if r, err := a.read(p); err == nil {
+			return r.Plain
+		}
+	}
+	return versions.Shipped()
+}
+
+func (a *app) showCatalogue() error {
+	cat := a.catalogue()
+	if a.output == "json" {
+		return a.ui.json(map[string]any{"sets": cat.Sets, "minors": cat.Minors, "fits": cat.Fits})
+	}
+	var rows [][]cell
+	for _, s := range slices.Backward(cat.Sets) {
+		until := plain("")
+		if day, ok := cat.Ends(s.Minor()); ok {
+			until = plain(day.Format(time.DateOnly))
+			if time.Now().After(day) {
+				until.state = "bad"
+			}
+		}
+		rows = append(rows, []cell{plain(s.Kubernetes), until, plain(s.Etcd), plain(s.DNS), plain(s.Fairway), plain(s.Containerd), plain(s.Image)})
+	}
+	a.ui.table([]string{"kubernetes", "supported until", "etcd", "dns", "fairway", "containerd", "machine image"}, rows)
+	a.ui.say("\nA control plane goes one minor at a time; workers may be up to %d minors behind it.\nverbund versions --from %s --to %s shows a way.", versions.KubeletSkew, cat.Sets[0].Kubernetes, cat.Sets[len(cat.Sets)-1].Kubernetes)
+	return nil
+}
+
+func (a *app) showRoad(from, to string) error {
+	cat := a.catalogue()
+	if from == "" {
+		p, err := a.findDeclaration()
+		if err != nil {
+			return usage("say from which version with --from: %v", err)
+		}
+		r, err := a.read(p)
+		if err != nil {
+			return err
+		}
+		from = r.Decl.Kubernetes
+	}
+	if to == "" {
+		to = cat.Sets[len(cat.Sets)-1].Kubernetes
+	}
+	road, err := cat.Road(from, to)
+	if err != nil {
+		return usage("%v", err)
+	}
+	if a.output == "json" {
+		return a.ui.json(road)
+	}
+	if len(road.Legs) == 0 {
+		fmt.Fprintf(a.out, "%s it is already.\n", to)
+		return nil
+	}
+	var rows [][]cell
+	for i, l := range road.Legs {
+		rows = append(rows, cells(fmt.Sprint(i+1), l.Who, l.From, l.To, l.Because))
+	}
+	a.ui.table([]string{"", "who", "from", "to", "because"}, rows)
+	fmt.Fprintf(a.out, "\n%s of the control plane, %s of each worker", count(road.Hops, "hop"), count(road.Drains, "drain"))
+	if road.Saved > 0 {
+		fmt.Fprintf(a.out, " instead of %d.\nTo hold workers back meanwhile, give their pools kubernetes: %s", road.Hops, road.Legs[0].From)
+	}
+	fmt.Fprintln(a.out, ".")
+	return nil
+}
+
+func (a *app) writeCatalogue(file string) error {
+	b, err := versions.Shipped().Encode()
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(file); err == nil {
+		return &exit{exitFailed, fmt.Errorf("%s is there already and was left alone", file)}
+	}
+	if err := writeWhole(file, b, 0o644); err != nil {
+		return err
+	}
+	a.ui.say("wrote %s\nto use it, add to the declaration:\n\ncatalogue:\n  file: %s\n  digest: %s", file, filepath.Base(file), versions.DigestOf(b))
+	return nil
+}
+
+// refreshPins shows how the catalogue differs from the pins, and moves them
+// when told.
+func (a *app) refreshPins() error {
+	s, r, err := a.openFile(false)
+	if err != nil {
+		return err
+	}
+	if r.Pins == nil {
+		return usage("cluster %s has no pins yet; the first converge writes them", r.Decl.Name)
+	}
+	changes := r.Pins.Changes(r.Plain)
+	if a.output == "json" {
+		if err := a.ui.json(slices.Concat([]versions.PinChange{}, changes)); err != nil {
+			return err
+		}
+	} else {
+		if len(changes) == 0 {
+			fmt.Fprintf(a.out, "The pins of %s are what the catalogue says.\n", r.Decl.Name)
+			return nil
+		}
+		var rows [][]cell
+		for _, c := range changes {
+			rows = append(rows, cells(cmp.Or(c.Kubernetes, "-"), c.What, shortDigest(c.Pinned), cmp.Or(shortDigest(c.Now), "not there any more")))
+		}
+		a.ui.table([]string{"set", "what", "pinned", "catalogue"}, rows)
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	if !a.yes {
+		a.ui.say("\nThe pins were not moved: verbund versions --refresh --yes does it; then converge.")
+		return nil
+	}
+	var sets []versions.Set
+	for _, set := range r.Pins.Sets {
+		if now, ok := r.Plain.Set(set.Kubernetes); ok {
+			sets = append(sets, now)
+		}
+	}
+	p, err := versions.NewPins(s.Decl.Name, sets, r.Plain)
+	if err != nil {
+		return err
+	}
+	return a.writePins(r, p)
+}
+
+// shortDigest leaves of a digest what one can compare by eye.
+func shortDigest(v string) string {
+	if hex, ok := strings.CutPrefix(v, "sha256:"); ok && len(hex) == 64 {
+		return "sha256:" + hex[:12] + "…"
+	}
+	return v
 }
 
 const renderedMark = ".verbund-rendered"

@@ -183,7 +183,7 @@ func authorities(b *testing.B) map[trust.Authority]*Authority {
 		if err != nil {
 			b.Fatal(err)
 		}
-		c, err := trust.NewAuthority(a, "tidewatch", k, time.Now(), Serial())
+		c, err := trust.NewAuthority(a, "tidewatch", 3650*24*time.Hour, k, time.Now(), Serial())
 		if err != nil {
 			b.Fatal(err)
 		}

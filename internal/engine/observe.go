@@ -21,6 +21,7 @@ import (
 	"verbund/internal/kube"
 	"verbund/internal/machine"
 	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/store"
 )
 
 // View is what was seen, with the topology it is to be held against.
@@ -54,7 +55,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 	}
 	if facts != nil {
 		v.Seen.Backup = s.recentBackup(facts.Founded, time.Now())
-		if err := unchanged(c, facts.Endpoint, facts.Pods, facts.Services, facts.Domain); err != nil {
+		if err := unchanged(c, facts); err != nil {
 			return nil, err
 		}
 	}
@@ -66,8 +67,10 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	limit := make(chan struct{}, max(s.Parallel, 1))
+	v.Seen.Clusters = map[string]bool{}
 	for _, im := range v.Inventory.Machines {
 		if im.Cluster != c.Name {
+			v.Seen.Clusters[im.Cluster] = true
 			continue
 		}
 		wg.Go(func() {
@@ -87,14 +90,31 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 	return v, ctx.Err()
 }
 
+// factsOf is what of a cluster cannot change while it lives.
+func factsOf(c *topology.Cluster) store.Facts {
+	return store.Facts{Endpoint: c.Endpoint.Name, Pods: c.Pods.String(), Services: c.Services.String(), Domain: c.Domain, PerNode: c.PerNode, Answers: string(c.Endpoint.By),
+		Members: map[bool]string{true: "apart", false: "beside"}[c.Apart], Control: map[bool]string{true: "nodes", false: "no nodes"}[c.Nodes]}
+}
+
 // unchanged refuses a declaration that differs in what cannot change.
-func unchanged(c *topology.Cluster, endpoint, pods, services, domain string) error {
-	for _, x := range []struct{ key, was, is string }{{"endpoint.name", endpoint, c.Endpoint.Name}, {"ranges.pods", pods, c.Pods.String()}, {"ranges.services", services, c.Services.String()}, {"dns.domain", domain, c.Domain}} {
-		if x.was != x.is {
-			return &plan.Refusal{What: fmt.Sprintf("%s cannot be changed from %s to %s while the cluster lives", x.key, x.was, x.is), Todo: "declare " + x.was + " again, or raise a second cluster and move"}
+func unchanged(c *topology.Cluster, was *store.Facts) error {
+	is := factsOf(c)
+	perNode := func(f store.Facts) string { return strings.TrimPrefix(fmt.Sprint(f.PerNode), "0") }
+	for _, x := range []struct{ key, was, is string }{
+		{"endpoint.name", was.Endpoint, is.Endpoint}, {"ranges.pods", was.Pods, is.Pods}, {"ranges.services", was.Services, is.Services}, {"dns.domain", was.Domain, is.Domain},
+		{"ranges.perNode", perNode(*was), perNode(is)}, {"control.datastore.place", was.Members, is.Members}, {"control.nodes", was.Control, is.Control},
+		{"what answers at the endpoint", was.Answers, is.Answers},
+	} {
+		if x.was != x.is && x.was != "" {
+			return &plan.Refusal{What: fmt.Sprintf("%s cannot be changed from %s to %s while the cluster lives", x.key, x.was, x.is), Todo: "declare it as it was, or raise a second cluster and move"}
 		}
 	}
 	return nil
+}
+
+// endpointAddr is where the endpoint answers.
+func endpointAddr(c *topology.Cluster) string {
+	return fmt.Sprintf("%s:%d", c.Endpoint.Address, c.Endpoint.Port)
 }
 
 // roleOf reads a machine's role from its name, for those that are not declared
@@ -108,6 +128,8 @@ func roleOf(c *topology.Cluster, name string) versions.Role {
 		return versions.Control
 	case strings.HasPrefix(rest, "balancer-"):
 		return versions.Balancer
+	case strings.HasPrefix(rest, "datastore-"):
+		return versions.Datastore
 	}
 	return versions.Worker
 }
@@ -169,6 +191,13 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	for _, u := range us {
 		seen.Units[u.Name] = u.State
 	}
+	record, err := m.Read(ctx, nodeconf.Record)
+	if err != nil {
+		return err
+	}
+	if o := nodeconf.ReadRecord(record[nodeconf.Record]); o != nil {
+		seen.Owner = o.Cluster
+	}
 	tm, ok := c.Machine(im.Name)
 	if !ok || f.Active == "" {
 		return nil
@@ -189,12 +218,36 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	if err != nil {
 		return err
 	}
+	texts := map[string]string{} // declared text by the path on the machine
+	var read []string
 	for i, f := range files {
-		if have[f.Path] != digest(f) {
-			seen.Differs = append(seen.Differs, rendered[i].Path)
+		if have[f.Path] == digest(f) {
+			continue
+		}
+		seen.Differs = append(seen.Differs, rendered[i].Path)
+		switch _, there := have[f.Path]; {
+		case !there:
+			seen.Lines = append(seen.Lines, rendered[i].Path+": is missing")
+		case rendered[i].Kind != nodeconf.Text:
+			seen.Lines = append(seen.Lines, rendered[i].Path+": is another one")
+		default:
+			texts[f.Path] = rendered[i].Path
+			read = append(read, f.Path)
+		}
+	}
+	if len(read) > 0 {
+		found, err := m.Read(ctx, read...)
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
+			if shown, ok := texts[f.Path]; ok {
+				seen.Lines = append(seen.Lines, plan.Lines(shown, string(f.Content), string(found[f.Path]))...)
+			}
 		}
 	}
 	sort.Strings(seen.Differs)
+	sort.Strings(seen.Lines)
 	return nil
 }
 
@@ -218,7 +271,7 @@ func (s *Session) lookAtDatastore(ctx context.Context, c *topology.Cluster, v *V
 // peers names members by their peer URL, for those that never started.
 func (s *Session) peers(c *topology.Cluster) map[string]datastore.Member {
 	out := map[string]datastore.Member{}
-	for _, m := range c.Of(versions.Control) {
+	for _, m := range c.With(versions.Member) {
 		out[nodeconf.Peer(m)] = datastore.Member{Name: m.Name}
 	}
 	return out
@@ -267,6 +320,7 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 	mu.Lock()
 	defer mu.Unlock()
 	v.Nodes, v.Seen.API, v.Seen.Roles = nodes.Items, true, roles
+	v.Seen.Endpoint = k.ReadyAt(ctx, endpointAddr(c)) == nil
 	for _, n := range nodes.Items {
 		ready, why := kube.Ready(&n)
 		_, ours := n.Annotations[kube.CordonedBy]
@@ -280,7 +334,7 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 		v.Seen.Nodes[n.Name] = ns
 	}
 	for name, a := range addons {
-		v.Seen.AddOns[name] = plan.AddOnSeen{Version: a.Version, Ready: a.Ready}
+		v.Seen.AddOns[name] = plan.AddOnSeen{Version: a.Version, Ready: a.Ready, Args: a.Args}
 	}
 }
 

@@ -49,16 +49,12 @@ type Session struct {
 	Store    *store.Store
 	Site     *site.Client
 	Parallel int // how many steps and questions at a time
+	// Accepted are the errors that an exception of the declaration accepts.
+	Accepted declare.Findings
 
 	mu       sync.Mutex
 	machines map[string]*machine.Machine
 	trust    *store.Trust
-}
-
-// Set is the declared set of versions.
-func (s *Session) Set() versions.Set {
-	set, _ := s.Cat.Set(s.Decl.Kubernetes)
-	return set
 }
 
 // Topology works the declaration out with what earlier runs fixed.
@@ -74,7 +70,10 @@ func (s *Session) Topology() (*topology.Cluster, error) {
 	if mem.Members, err = s.Store.Members(); err != nil {
 		return nil, err
 	}
-	return topology.Build(s.Decl, s.SiteFile, s.Set(), mem)
+	if mem.Counts, err = s.Store.Counts(); err != nil {
+		return nil, err
+	}
+	return topology.Build(s.Decl, s.SiteFile, s.Cat, mem)
 }
 
 // login is the ID of the key with which the tool logs in to the site's machines.
@@ -118,7 +117,7 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 			if err != nil {
 				return err
 			}
-			cert, err := trust.NewAuthority(a, c.Name, k, now, Serial())
+			cert, err := trust.NewAuthority(a, c.Name, time.Duration(c.Trust.Authority), k, now, Serial())
 			if err != nil {
 				return err
 			}
@@ -132,7 +131,7 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 			return err
 		}
 	}
-	wanted := trust.ToolRequests()
+	wanted := trust.ToolRequests(c)
 	for _, m := range c.Machines {
 		wanted = append(wanted, trust.Requests(c, m)...)
 	}
@@ -308,14 +307,14 @@ func (s *Session) clientTLS() (*tls.Config, error) {
 	return &tls.Config{Certificates: []tls.Certificate{p}, RootCAs: pool, MinVersion: tls.VersionTLS12}, nil
 }
 
-// Datastore is a client of the members on the control-plane machines.
+// Datastore is a client of the members of the datastore.
 func (s *Session) Datastore(c *topology.Cluster) (*datastore.Client, error) {
 	t, err := s.clientTLS()
 	if err != nil {
 		return nil, err
 	}
 	var eps []string
-	for _, m := range c.Of(versions.Control) {
+	for _, m := range c.With(versions.Member) {
 		eps = append(eps, nodeconf.Datastore(m))
 	}
 	// Members that are on their way out may be all that answers.
@@ -324,11 +323,16 @@ func (s *Session) Datastore(c *topology.Cluster) (*datastore.Client, error) {
 		return nil, err
 	}
 	for _, n := range slices.Sorted(maps.Keys(ms)) {
-		if _, ok := c.Machine(n); !ok && strings.HasPrefix(n, c.Name+"-control-") {
+		if _, ok := c.Machine(n); !ok && holdsMember(c, roleOf(c, n)) {
 			eps = append(eps, nodeconf.Datastore(topology.Machine{Address: ms[n].Address}))
 		}
 	}
 	return datastore.New(eps, t), nil
+}
+
+// holdsMember says whether machines of a role have a member of the datastore.
+func holdsMember(c *topology.Cluster, role versions.Role) bool {
+	return role == versions.Datastore || role == versions.Control && !c.Apart
 }
 
 // Kube is a client of the cluster's API: through the balancer if that answers,
@@ -342,7 +346,7 @@ func (s *Session) Kube(c *topology.Cluster) (*kube.Client, error) {
 		return nil, ErrNoTrust
 	}
 	via := []string{net.JoinHostPort(c.Endpoint.Address.String(), strconv.Itoa(c.Endpoint.Port))}
-	for _, m := range c.Of(versions.Control) {
+	for _, m := range c.With(versions.API) {
 		if a := apiAddr(m); a != via[0] {
 			via = append(via, a)
 		}

@@ -33,6 +33,16 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 		return r.pull(ctx, m)
 	case plan.Write:
 		return r.writeFiles(ctx, m)
+	case plan.Wipe:
+		return r.wipe(ctx, m)
+	case plan.Carry:
+		return r.carry(ctx, m)
+	case plan.Answer:
+		return r.withKube(func(k *kube.Client) error {
+			return until(ctx, fmt.Sprintf("the balancer at %s to pass requests on to port %d of the control-plane machines", endpointAddr(r.Cluster), nodeconf.APIPort), func(ctx context.Context) (string, error) {
+				return "", k.ReadyAt(ctx, endpointAddr(r.Cluster))
+			})
+		})
 	case plan.Drop, plan.Leave:
 		return r.leave(ctx, s)
 	case plan.Member:
@@ -56,7 +66,7 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 	case plan.Backup:
 		return r.backup(ctx, s)
 	case plan.Rest:
-		if m.Role == versions.Control {
+		if m.Is(versions.Member) {
 			if err := r.othersWell(ctx, m.Name); err != nil {
 				return err
 			}
@@ -79,6 +89,12 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 			return err
 		})
 	case plan.Release:
+		// A machine that stays must not keep keys.
+		if im, err := r.machineAt(ctx, s.Machine); err == nil && im.Adopted && im.Power == siteproto.PowerOn {
+			if err := r.on(ctx, s.Machine, func(c *machine.Machine) error { return c.Wipe(ctx) }); err != nil {
+				return err
+			}
+		}
 		r.hangUp(s.Machine)
 		if err := r.Site.Release(ctx, s.Machine); err != nil {
 			return err
@@ -113,7 +129,7 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 		return err
 	}
 	key := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(sg.PublicKey())))
-	im, err := r.Site.Order(ctx, m.Name, siteproto.Order{Cluster: r.Cluster.Name, Zone: m.Zone, Size: m.Size, Image: r.Cluster.Set.Image, Address: m.Address, Login: key})
+	im, err := r.Site.Order(ctx, m.Name, siteproto.Order{Cluster: r.Cluster.Name, Zone: m.Zone, Size: m.Size, Image: siteproto.Image{System: m.Image.System, Architecture: m.Image.Architecture, Extras: m.Image.Extras}, Hardware: m.Hardware, Address: m.Address, Login: key})
 	if err != nil {
 		return err
 	}
@@ -176,6 +192,95 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 	})
 }
 
+// machineAt is a machine as the site sees it.
+func (s *Session) machineAt(ctx context.Context, name string) (siteproto.Machine, error) {
+	inv, err := s.Site.Inventory(ctx)
+	if err != nil {
+		return siteproto.Machine{}, err
+	}
+	for _, m := range inv.Machines {
+		if m.Name == name {
+			return m, nil
+		}
+	}
+	return siteproto.Machine{}, fmt.Errorf("the site has no machine %s", name)
+}
+
+// wipe empties a machine and waits until one can log in again.
+func (r *Run) wipe(ctx context.Context, m topology.Machine) error {
+	var before string
+	err := r.on(ctx, m.Name, func(c *machine.Machine) error {
+		f, err := c.Facts(ctx)
+		if err != nil {
+			return err
+		}
+		before = f.BootID
+		return c.Wipe(ctx)
+	})
+	if err != nil {
+		return err
+	}
+	return until(ctx, "the machine to be back, empty", func(ctx context.Context) (string, error) {
+		r.hangUp(m.Name)
+		lctx, cancel := context.WithTimeout(ctx, lookTimeout)
+		defer cancel()
+		c, err := r.Machine(lctx, m.Name, 0)
+		if err != nil {
+			return "", err
+		}
+		f, err := c.Facts(lctx)
+		if err == nil && f.BootID == before {
+			return "it has not restarted yet", nil
+		}
+		return "", err
+	})
+}
+
+// carry starts a machine's carrier of the virtual address, and waits until the
+// API answers there, whoever carries it.
+func (r *Run) carry(ctx context.Context, m topology.Machine) error {
+	if err := r.startUnit(ctx, m.Name, nodeconf.UnitsOf(versions.Carrier)...); err != nil {
+		return err
+	}
+	return r.withKube(func(k *kube.Client) error {
+		return until(ctx, "the API to answer at "+endpointAddr(r.Cluster), func(ctx context.Context) (string, error) {
+			return "", k.ReadyAt(ctx, endpointAddr(r.Cluster))
+		})
+	})
+}
+
+// carried names what a machine is there for, with its version.
+func carried(m topology.Machine) string {
+	if m.Is(versions.API) || m.Is(versions.Node) {
+		return m.Set.Kubernetes
+	}
+	return m.Components()[0].Name + " " + m.Components()[0].Version
+}
+
+// leftover lists the files of a machine's record that are not rendered any
+// more: they are taken away.
+func leftover(ctx context.Context, c *machine.Machine, rendered []nodeconf.File, slot string) ([]string, error) {
+	b, err := c.Read(ctx, nodeconf.Record)
+	if err != nil {
+		return nil, err
+	}
+	o := nodeconf.ReadRecord(b[nodeconf.Record])
+	if o == nil {
+		return nil, nil
+	}
+	keep := map[string]bool{nodeconf.Record: true}
+	for _, f := range rendered {
+		keep[f.Path] = true
+	}
+	var out []string
+	for _, p := range o.Files {
+		if !keep[p] {
+			out = append(out, place(nodeconf.File{Path: p}, slot))
+		}
+	}
+	return out, nil
+}
+
 // idle is the slot that a machine does not use.
 func idle(active string) string {
 	if active == "a" {
@@ -191,7 +296,7 @@ func (r *Run) pull(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		want := r.Cluster.Set.Components(m.Role)
+		want := m.Components()
 		slot := idle(f.Active)
 		for have, v := range f.Slots[slot] {
 			if i := slices.IndexFunc(want, func(x versions.Component) bool { return x.Name == have }); i < 0 || want[i].Version != v {
@@ -226,7 +331,7 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		}
 		// A slot that holds another version is not written into.
 		slot := f.Active
-		for _, k := range r.Cluster.Set.Components(m.Role) {
+		for _, k := range m.Components() {
 			if f.Active == "" || f.Slots[f.Active][k.Name] != k.Version {
 				slot = idle(f.Active)
 			}
@@ -240,12 +345,16 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		changed, err := c.Put(ctx, files, nil)
+		stale, err := leftover(ctx, c, rendered, slot)
+		if err != nil {
+			return err
+		}
+		changed, err := c.Put(ctx, files, stale)
 		if err != nil {
 			return err
 		}
 		if slot != f.Active {
-			if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(m.Role)...); err != nil {
+			if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(m)...); err != nil {
 				return err
 			}
 			_, err := c.Switch(ctx, slot)
@@ -266,7 +375,7 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		for _, u := range us {
 			active[u.Name] = u.State == "active"
 		}
-		for _, u := range nodeconf.Units(m.Role) {
+		for _, u := range nodeconf.Units(m) {
 			switch {
 			case !active[u]:
 			case slices.Contains(restart, u):
@@ -278,7 +387,7 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 				return err
 			}
 		}
-		if m.Role == versions.Control && len(changed) > 0 && active["kube-apiserver.service"] {
+		if m.Is(versions.API) && len(changed) > 0 && active["kube-apiserver.service"] {
 			return r.apiReady(ctx, m)
 		}
 		return nil
@@ -336,7 +445,7 @@ func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
 	if err != nil {
 		return err
 	}
-	if facts == nil && m.Index == 1 {
+	if facts == nil && m.Name == r.Cluster.With(versions.Member)[0].Name {
 		if err := r.born(ctx, &m, []string{m.Name}); err != nil {
 			return err
 		}
@@ -346,8 +455,9 @@ func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
 		if err := r.memberWell(ctx, m); err != nil {
 			return err
 		}
-		c := r.Cluster
-		return r.Store.SaveFacts(store.Facts{Endpoint: c.Endpoint.Name, Pods: c.Pods.String(), Services: c.Services.String(), Domain: c.Domain, Founded: time.Now().UTC()})
+		fs := factsOf(r.Cluster)
+		fs.Founded = time.Now().UTC()
+		return r.Store.SaveFacts(fs)
 	}
 	d, err := r.Datastore(r.Cluster)
 	if err != nil {
@@ -474,16 +584,21 @@ func (r *Run) label(ctx context.Context, m topology.Machine) error {
 // ready waits until a node is Ready in its version; on the control plane also
 // API server and datastore member.
 func (r *Run) ready(ctx context.Context, m topology.Machine) error {
-	if m.Role == versions.Control {
+	if m.Is(versions.Member) {
 		if err := r.memberWell(ctx, m); err != nil {
 			return err
 		}
+	}
+	if m.Is(versions.API) {
 		if err := r.apiReady(ctx, m); err != nil {
 			return err
 		}
 	}
+	if !m.IsNode() {
+		return nil
+	}
 	return r.withKube(func(k *kube.Client) error {
-		return until(ctx, "the node to be Ready on "+r.Cluster.Set.Kubernetes, func(ctx context.Context) (string, error) {
+		return until(ctx, "the node to be Ready on "+m.Set.Kubernetes, func(ctx context.Context) (string, error) {
 			n, err := k.CoreV1().Nodes().Get(ctx, m.Name, metav1.GetOptions{})
 			if err != nil {
 				return "", err
@@ -491,7 +606,7 @@ func (r *Run) ready(ctx context.Context, m topology.Machine) error {
 			if ok, why := kube.Ready(n); !ok {
 				return why, nil
 			}
-			if v := n.Status.NodeInfo.KubeletVersion; v != r.Cluster.Set.Kubernetes {
+			if v := n.Status.NodeInfo.KubeletVersion; v != m.Set.Kubernetes {
 				return "its kubelet is on " + v, nil
 			}
 			return "", nil
@@ -632,7 +747,7 @@ func (r *Run) askOthers(ctx context.Context, name string) error {
 // swap writes the new version's files into the idle slot, switches to it and
 // restarts; a machine that does not come up goes back by itself.
 func (r *Run) swap(ctx context.Context, m topology.Machine) error {
-	if m.Role == versions.Control && len(r.Cluster.Of(versions.Control)) > 1 {
+	if m.Is(versions.Member) && len(r.Cluster.With(versions.Member)) > 1 {
 		if err := r.othersWell(ctx, m.Name); err != nil {
 			return err
 		}
@@ -642,23 +757,27 @@ func (r *Run) swap(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		if f.Slots[f.Active]["kubelet"] == r.Cluster.Set.Kubernetes {
+		if !slices.ContainsFunc(m.Components(), func(k versions.Component) bool { return f.Slots[f.Active][k.Name] != k.Version }) {
 			return nil
 		}
 		slot := idle(f.Active)
-		files, _, err := r.files(r.Cluster, m, nodeconf.Options{}, slot)
+		files, rendered, err := r.files(r.Cluster, m, nodeconf.Options{}, slot)
 		if err != nil {
 			return err
 		}
-		if _, err := c.Put(ctx, files, nil); err != nil {
+		stale, err := leftover(ctx, c, rendered, slot)
+		if err != nil {
 			return err
 		}
-		rep, err := c.Switch(ctx, slot, nodeconf.Units(m.Role)...)
+		if _, err := c.Put(ctx, files, stale); err != nil {
+			return err
+		}
+		rep, err := c.Switch(ctx, slot, nodeconf.Units(m)...)
 		if err != nil {
 			return err
 		}
 		if rep.FellBack != "" {
-			return &StepError{Unit: rep.Unit, Exit: rep.ExitCode, Log: rep.Log, Err: fmt.Errorf("%s did not come up on %s, and the machine went back to slot %s: %s", m.Name, r.Cluster.Set.Kubernetes, rep.Active, rep.FellBack),
+			return &StepError{Unit: rep.Unit, Exit: rep.ExitCode, Log: rep.Log, Err: fmt.Errorf("%s did not come up on %s, and the machine went back to slot %s: %s", m.Name, carried(m), rep.Active, rep.FellBack),
 				Todo: "nothing else was touched; read the log lines, mend the cause, and run converge again"}
 		}
 		return nil
@@ -723,12 +842,12 @@ func (v *View) Ailing() []string {
 			add("machine %s cannot be reached: %s", m.Name, s.Trouble)
 			continue
 		}
-		for _, u := range nodeconf.Units(m.Role) {
+		for _, u := range nodeconf.Units(m) {
 			if s.Units[u] != "active" {
 				add("%s on %s is %s", u, m.Name, orText(s.Units[u], "not installed"))
 			}
 		}
-		if m.Role == versions.Control {
+		if m.Is(versions.Member) {
 			if mb, ok := v.Seen.Members[m.Name]; !ok {
 				add("%s has no member of the datastore", m.Name)
 			} else if mb.Learner || !mb.Healthy {
@@ -742,6 +861,9 @@ func (v *View) Ailing() []string {
 				add("node %s is not Ready: %s", m.Name, n.Trouble)
 			}
 		}
+	}
+	if v.Seen.API && !v.Seen.Endpoint {
+		add("the API does not answer at the endpoint %s", endpointAddr(v.Cluster))
 	}
 	for _, name := range []string{kube.Network, kube.DNS} {
 		if a := v.Seen.AddOns[name]; v.Seen.API && a.Version == "" {

@@ -3,6 +3,7 @@ package kube
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	appsv1 "k8s.io/api/apps/v1"
 	corev1 "k8s.io/api/core/v1"
@@ -104,7 +105,7 @@ func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster) error {
 			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(Network, t.Set.Fairway)},
 				Spec: corev1.PodSpec{ServiceAccountName: Network, HostNetwork: true, PriorityClassName: "system-node-critical",
 					Tolerations: []corev1.Toleration{{Operator: corev1.TolerationOpExists}},
-					Containers:  []corev1.Container{{Name: Network, Image: t.Registry + "/fairway:" + t.Set.Fairway, Env: apiEnv(t)}}}}}}
+					Containers:  []corev1.Container{{Name: Network, Image: t.Registry + "/fairway:" + t.Set.Fairway, Args: t.PluginArgs(), Env: apiEnv(t)}}}}}}
 	ds := c.AppsV1().DaemonSets("kube-system")
 	return ensure(ctx, d, Network, ds.Get, ds.Create, func(ctx context.Context, d *appsv1.DaemonSet) error {
 		_, err := ds.Update(ctx, d, metav1.UpdateOptions{})
@@ -152,7 +153,7 @@ func (c *Client) AddOns(ctx context.Context) (map[string]AddOn, error) {
 	d, err := c.AppsV1().DaemonSets("kube-system").Get(ctx, Network, metav1.GetOptions{})
 	if err == nil {
 		st := d.Status
-		out[Network] = AddOn{d.Labels[versionLabel], st.ObservedGeneration == d.Generation && st.NumberAvailable == st.DesiredNumberScheduled && st.UpdatedNumberScheduled == st.DesiredNumberScheduled,
+		out[Network] = AddOn{strings.Join(d.Spec.Template.Spec.Containers[0].Args, " "), d.Labels[versionLabel], st.ObservedGeneration == d.Generation && st.NumberAvailable == st.DesiredNumberScheduled && st.UpdatedNumberScheduled == st.DesiredNumberScheduled,
 			fmt.Sprintf("%d of %d nodes serve it, %d in the new version", st.NumberAvailable, st.DesiredNumberScheduled, st.UpdatedNumberScheduled)}
 	} else if !apierrors.IsNotFound(err) {
 		return nil, err
@@ -160,7 +161,7 @@ func (c *Client) AddOns(ctx context.Context) (map[string]AddOn, error) {
 	p, err := c.AppsV1().Deployments("kube-system").Get(ctx, DNS, metav1.GetOptions{})
 	if err == nil {
 		st := p.Status
-		out[DNS] = AddOn{p.Labels[versionLabel], st.ObservedGeneration == p.Generation && st.AvailableReplicas >= *p.Spec.Replicas && st.UpdatedReplicas == *p.Spec.Replicas && st.Replicas == *p.Spec.Replicas,
+		out[DNS] = AddOn{"", p.Labels[versionLabel], st.ObservedGeneration == p.Generation && st.AvailableReplicas >= *p.Spec.Replicas && st.UpdatedReplicas == *p.Spec.Replicas && st.Replicas == *p.Spec.Replicas,
 			fmt.Sprintf("%d of %d pods serve, %d in the new version", st.AvailableReplicas, *p.Spec.Replicas, st.UpdatedReplicas)}
 	} else if !apierrors.IsNotFound(err) {
 		return nil, err
@@ -198,6 +199,7 @@ func (c *Client) waiting(ctx context.Context, name string) (string, error) {
 
 // AddOn is one add-on as it is.
 type AddOn struct {
+	Args    string // what its containers are told
 	Version string
 	Ready   bool
 	State   string

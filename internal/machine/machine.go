@@ -174,6 +174,32 @@ func (m *Machine) Digests(ctx context.Context, paths []string) (map[string]strin
 	return r.Digests, err
 }
 
+// Read reads files; those that do not exist are left out.
+func (m *Machine) Read(ctx context.Context, paths ...string) (map[string][]byte, error) {
+	var r protocol.FilesReply
+	if err := m.call(ctx, protocol.FilesRead, protocol.PathsRequest{Paths: paths}, &r); err != nil {
+		return nil, err
+	}
+	out := map[string][]byte{}
+	for _, f := range r.Files {
+		out[f.Path] = f.Content
+	}
+	return out, nil
+}
+
+// Probe asks what the machine can reach and what is free on it.
+func (m *Machine) Probe(ctx context.Context, q protocol.ProbeRequest) (*protocol.ProbeReply, error) {
+	var r protocol.ProbeReply
+	return &r, m.call(ctx, protocol.MachineProbe, q, &r)
+}
+
+// Wipe stops everything on the machine and empties its disk; it restarts after
+// that, and the connection ends.
+func (m *Machine) Wipe(ctx context.Context) error {
+	var ok bool
+	return m.call(ctx, protocol.MachineWipe, nil, &ok)
+}
+
 // Pull fetches an artefact into a slot.
 func (m *Machine) Pull(ctx context.Context, q protocol.PullRequest) (bool, error) {
 	var r protocol.PullReply

@@ -15,6 +15,7 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/balancer"
+	"verbund/internal/sim/carrier"
 	"verbund/internal/sim/controllers"
 	"verbund/internal/sim/daemon"
 	"verbund/internal/sim/etcdmember"
@@ -45,6 +46,7 @@ func programs() map[string]host.Program {
 		"kubelet":                 node.Kubelet,
 		"kube-proxy":              node.Proxy,
 		"haproxy":                 balancer.Run,
+		"endpoint-carrier":        carrier.Run,
 	}
 }
 

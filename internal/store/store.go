@@ -39,11 +39,16 @@ type Machine struct {
 
 // Facts are properties that cannot change once the cluster lives.
 type Facts struct {
-	Endpoint string    `json:"endpoint"` // name
-	Pods     string    `json:"pods"`
-	Services string    `json:"services"`
-	Domain   string    `json:"domain"`
-	Founded  time.Time `json:"founded"`
+	Endpoint string `json:"endpoint"` // name
+	Pods     string `json:"pods"`
+	Services string `json:"services"`
+	Domain   string `json:"domain"`
+	// Of clusters that an older Verbund founded, what follows is not recorded.
+	PerNode int       `json:"perNode,omitempty"` // pod addresses of each node
+	Answers string    `json:"answers,omitempty"` // what answers at the endpoint
+	Members string    `json:"members,omitempty"` // where the datastore's members are
+	Control string    `json:"control,omitempty"` // whether control-plane machines are nodes
+	Founded time.Time `json:"founded"`
 }
 
 // Store is the memory of one cluster.
@@ -57,6 +62,7 @@ var (
 	bucketMembers  = []byte("members")
 	bucketFiles    = []byte("kubeconfigs")
 	bucketResting  = []byte("resting")
+	bucketCounts   = []byte("counts")
 )
 
 // Open finds or makes the memory of a cluster under folder.
@@ -135,7 +141,7 @@ func (s *Store) update(f func(*bbolt.Tx) error) (err error) {
 				return err
 			}
 		}
-		for _, b := range [][]byte{bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting} {
+		for _, b := range [][]byte{bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts} {
 			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
 				return err
 			}
@@ -268,6 +274,12 @@ func (s *Store) SaveResting(name string, out bool) error {
 	return s.put(bucketResting, name, true)
 }
 
+// Counts lists how many machines the pools have whose count is a range.
+func (s *Store) Counts() (map[string]int, error) { return readAll[int](s, bucketCounts) }
+
+// SaveCount remembers how many machines a pool is to have.
+func (s *Store) SaveCount(pool string, n int) error { return s.put(bucketCounts, pool, n) }
+
 // Kubeconfigs lists the files into which access was merged.
 func (s *Store) Kubeconfigs() (map[string]time.Time, error) {
 	return readAll[time.Time](s, bucketFiles)
@@ -292,6 +304,22 @@ func (s *Store) Facts() (*Facts, error) {
 
 // SaveFacts records that the cluster was founded.
 func (s *Store) SaveFacts(f Facts) error { return s.put(bucketMeta, "facts", f) }
+
+// ForgetFounding forgets that the cluster was founded, and everything that
+// belongs to that life; keys, certificates, addresses and host keys stay.
+func (s *Store) ForgetFounding() error {
+	return s.update(func(tx *bbolt.Tx) error {
+		for _, b := range [][]byte{bucketMembers, bucketResting} {
+			if err := tx.DeleteBucket(b); err != nil {
+				return err
+			}
+			if _, err := tx.CreateBucket(b); err != nil {
+				return err
+			}
+		}
+		return tx.Bucket(bucketMeta).Delete([]byte("facts"))
+	})
+}
 
 func (s *Store) put(bucket []byte, key string, v any) error {
 	b, err := json.Marshal(v)

@@ -4,6 +4,7 @@ package coretest
 
 import (
 	"fmt"
+	"testing/fstest"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/topology"
@@ -15,10 +16,25 @@ name: estuary
 kind: simulated
 addresses: 127.80.0.0/16
 zones: [{name: north, machines: 4000}, {name: south, machines: 4000}, {name: island, machines: 4000}]
+bare: [{hardware: "02:5e:00:00:00:01", zone: south, size: small}]
 sizes:
   small: {cpus: 2, memory: 4GiB, disk: 20GiB}
   medium: {cpus: 4, memory: 8GiB, disk: 40GiB}
 `
+
+// Declare works out any declaration of the site estuary.
+func Declare(text string, mem topology.Memory) (*topology.Cluster, error) {
+	cat := versions.Shipped()
+	files := fstest.MapFS{"t.verbund.yaml": {Data: []byte(text)}, "estuary.site.yaml": {Data: []byte(siteText)}}
+	r, err := declare.Read(declare.Input{Files: files, File: "t.verbund.yaml", Shipped: cat})
+	if err != nil {
+		return nil, err
+	}
+	if r.Findings.Errors() > 0 {
+		return nil, fmt.Errorf("the test's declaration: %v", r.Findings)
+	}
+	return topology.Build(r.Decl, r.Site, cat, mem)
+}
 
 // Cluster works out a cluster with so many control-plane machines and workers.
 func Cluster(kubernetes string, control, workers int, mem topology.Memory) (*topology.Cluster, error) {
@@ -39,11 +55,5 @@ pools:
     taints: [{key: work, value: intake, effect: NoSchedule}]
     rollout: {batch: 2, patience: 90s}
 `, kubernetes, control, workers)
-	cat := versions.Shipped()
-	d, s, fs := declare.Read("t.verbund.yaml", []byte(text), "estuary.site.yaml", []byte(siteText), cat)
-	if fs.Errors() > 0 {
-		return nil, fmt.Errorf("the test's declaration: %v", fs)
-	}
-	set, _ := cat.Set(d.Kubernetes)
-	return topology.Build(d, s, set, mem)
+	return Declare(text, mem)
 }

@@ -102,4 +102,3 @@ func TestAmounts(t *testing.T) {
 		}
 	}
 }
-

@@ -46,7 +46,7 @@ func TestExtends(t *testing.T) {
 	for _, p := range r.Decl.Pools {
 		got = append(got, fmt.Sprint(p.Name, p.Count, p.Labels, p.Rollout.Batch))
 	}
-	want := "[gauges2map[trial:yes work:intake]1 forecast2map[]1 keepers1map[]1]"
+	want := "[gauges2 map[trial:yes work:intake] 1 forecast2 map[] 1 keepers1 map[] 1]"
 	if fmt.Sprint(got) != want || r.Decl.Kubernetes != "v1.37.2" || r.Decl.Control.Count != 3 {
 		t.Errorf("%v on %s, wanted %s", got, r.Decl.Kubernetes, want)
 	}

@@ -1,11 +1,16 @@
 package nodeconf
 
 import (
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"maps"
+	"math/bits"
 	"slices"
+	"strconv"
 	"strings"
+
+	"go.yaml.in/yaml/v3"
 
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
@@ -54,22 +59,51 @@ const (
 	ProxyHealthPort = 10256
 )
 
-// Datastore is a control-plane machine's member as a URL.
+// Datastore is a machine's member as a URL.
 func Datastore(m topology.Machine) string { return fmt.Sprintf("https://%s:%d", m.Address, ClientPort) }
 
 // Peer is the address at which other members reach a machine's member.
 func Peer(m topology.Machine) string { return fmt.Sprintf("https://%s:%d", m.Address, PeerPort) }
 
-// Units lists the services of a role in the order in which they start.
-func Units(role versions.Role) []string {
-	node := []string{"containerd.service", "kubelet.service", "kube-proxy.service"}
-	switch role {
-	case versions.Balancer:
-		return []string{"haproxy.service"}
-	case versions.Control:
-		return append([]string{"etcd.service", "kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service"}, node...)
+// unitsOf are the services of each part, in the order in which they start.
+var unitsOf = map[versions.Part][]string{
+	versions.Member:   {"etcd.service"},
+	versions.API:      {"kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service"},
+	versions.Carrier:  {"endpoint-carrier.service"},
+	versions.Node:     {"containerd.service", "kubelet.service", "kube-proxy.service"},
+	versions.Balances: {"haproxy.service"},
+}
+
+// UnitsOf lists the services of one part, in the order in which they start.
+func UnitsOf(p versions.Part) []string { return unitsOf[p] }
+
+// Units lists the services of a machine in the order in which they start.
+func Units(m topology.Machine) []string {
+	var out []string
+	for _, p := range m.Parts {
+		out = append(out, unitsOf[p]...)
 	}
-	return node
+	return out
+}
+
+// Record is the file that says whose a machine is, and which files Verbund put
+// there: what is listed and not rendered any more is taken away.
+const Record = "/etc/verbund/machine.yaml"
+
+// Owner is what a machine's record says.
+type Owner struct {
+	Cluster string   `yaml:"cluster"`
+	Machine string   `yaml:"machine"`
+	Files   []string `yaml:"files"`
+}
+
+// ReadRecord reads a machine's record; nothing when it cannot be read.
+func ReadRecord(b []byte) *Owner {
+	var o Owner
+	if yaml.Unmarshal(b, &o) != nil || o.Cluster == "" {
+		return nil
+	}
+	return &o
 }
 
 // Render writes all files of one machine, ordered by path.
@@ -78,17 +112,31 @@ func Render(c *topology.Cluster, m topology.Machine, o Options) []File {
 	r.text("/etc/hostname", 0o644, m.Name+"\n", nil)
 	r.text("/etc/hosts", 0o644, c.Hosts(), nil)
 	r.trust()
-	switch m.Role {
-	case versions.Balancer:
-		r.balancer(o)
-	case versions.Control:
-		r.datastore()
-		r.control()
-		r.node()
-	default:
-		r.node()
+	r.system()
+	for _, p := range m.Parts {
+		switch p {
+		case versions.Member:
+			r.datastore()
+		case versions.API:
+			r.control()
+		case versions.Carrier:
+			r.carrier()
+		case versions.Node:
+			r.node()
+		case versions.Balances:
+			r.balancer(o)
+		}
 	}
 	slices.SortFunc(r.files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
+	owner := Owner{Cluster: c.Name, Machine: m.Name}
+	for _, f := range r.files {
+		owner.Files = append(owner.Files, f.Path)
+	}
+	record, err := yaml.Marshal(owner)
+	if err != nil {
+		panic("a list of paths cannot be written: " + err.Error())
+	}
+	r.text(Record, 0o644, "# whose this machine is; written by verbund\n"+string(record), nil)
 	return r.files
 }
 
@@ -107,17 +155,17 @@ var readers = map[string]string{
 	"api-server": "kube-apiserver.service", "datastore-member": "etcd.service", "datastore-peer": "etcd.service",
 	"api-server-kubelet": "kube-apiserver.service", "api-server-datastore": "kube-apiserver.service", "front-proxy": "kube-apiserver.service",
 	"controller-manager": "kube-controller-manager.service", "scheduler": "kube-scheduler.service",
-	"proxy": "kube-proxy.service", "kubelet-client": "kubelet.service", "kubelet-serving": "kubelet.service",
+	"endpoint-carrier": "endpoint-carrier.service", "proxy": "kube-proxy.service", "kubelet-client": "kubelet.service", "kubelet-serving": "kubelet.service",
 }
 
 func (r *renderer) trust() {
 	add := func(name string, k Kind, from string, mode fs.FileMode, restart ...string) {
 		r.files = append(r.files, File{Path: trust.Dir + "/" + name, Mode: mode, Kind: k, From: from, Restart: restart})
 	}
-	for _, a := range trust.AuthoritiesOn(r.m.Role) {
-		add(string(a)+".crt", Cert, string(a), 0o644, Units(r.m.Role)...)
+	for _, a := range trust.AuthoritiesOn(r.m) {
+		add(string(a)+".crt", Cert, string(a), 0o644, Units(r.m)...)
 	}
-	for _, id := range trust.KeyIDs(r.m.Role) {
+	for _, id := range trust.KeyIDs(r.m) {
 		add(id+".key", Key, id, 0o600, "kube-apiserver.service", "kube-controller-manager.service")
 		if id == trust.ServiceAccountKey {
 			add(id+".pub", PublicKey, id, 0o644, "kube-apiserver.service")
@@ -171,6 +219,147 @@ current-context: %[1]s
 	r.text("/etc/kubernetes/"+cert+".kubeconfig", 0o600, t, []string{reader})
 }
 
+// extra adds the declared flags of a component to those that it needs.
+func (r *renderer) extra(component string, fs []string) string {
+	given := r.c.Components[component].Flags
+	for _, f := range slices.Sorted(maps.Keys(given)) {
+		fs = append(fs, "--"+f+"="+quote(given[f]))
+	}
+	return flags(fs...)
+}
+
+// quote protects what systemd or its word splitting would take apart.
+func quote(v string) string {
+	if strings.ContainsAny(v, " \t\"'\\%$;") {
+		return strconv.Quote(strings.NewReplacer("%", "%%", "$", "$$").Replace(v))
+	}
+	return v
+}
+
+// config lays the declared configuration of a component over what is rendered.
+func (r *renderer) config(component, text string) string {
+	given := r.c.Components[component].Config
+	if len(given) == 0 {
+		return text
+	}
+	var doc yaml.Node
+	if err := yaml.Unmarshal([]byte(text), &doc); err != nil {
+		panic("a rendered configuration of " + component + " is not YAML: " + err.Error())
+	}
+	overlay(doc.Content[0], given)
+	b, err := yaml.Marshal(&doc)
+	if err != nil {
+		panic("the configuration of " + component + " cannot be written: " + err.Error())
+	}
+	return string(b)
+}
+
+func overlay(n *yaml.Node, values map[string]any) {
+	for _, k := range slices.Sorted(maps.Keys(values)) {
+		var at *yaml.Node
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if n.Content[i].Value == k {
+				at = n.Content[i+1]
+			}
+		}
+		if sub, nested := values[k].(map[string]any); nested && at != nil && at.Kind == yaml.MappingNode {
+			overlay(at, sub)
+			continue
+		}
+		var v yaml.Node
+		if err := v.Encode(values[k]); err != nil {
+			panic("a value that was read cannot be written: " + err.Error())
+		}
+		if at != nil {
+			*at = v
+			continue
+		}
+		n.Content = append(n.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: k}, &v)
+	}
+}
+
+// system writes what the operating system is told: time zone and people.
+func (r *renderer) system() {
+	s := r.c.System
+	r.text("/etc/timezone", 0o644, s.TimeZone+"\n", nil)
+	if len(s.People) == 0 {
+		return
+	}
+	users, rights := "# who may log in; read by systemd-sysusers\n", "# who may become the administrator; read by sudo\n"
+	for _, p := range s.People {
+		users += fmt.Sprintf("u %s - \"%s of cluster %s\" /home/%s /bin/sh\n", p.Name, p.Rights, r.c.Name, p.Name)
+		if p.Rights == "act" {
+			rights += p.Name + " ALL=(ALL) NOPASSWD: ALL\n"
+		}
+		r.text("/etc/ssh/authorized_keys.d/"+p.Name, 0o644, strings.Join(p.Keys, "\n")+"\n", nil)
+	}
+	r.text("/etc/sysusers.d/verbund-people.conf", 0o644, users, nil)
+	r.text("/etc/sudoers.d/verbund-people", 0o440, rights, nil)
+}
+
+// proxied are the environment lines of a service that reaches the world
+// through the outbound proxy; the cluster's own addresses are never among that.
+func (r *renderer) proxied() string {
+	p := r.c.Network.Proxy
+	if p == nil {
+		return ""
+	}
+	registry, _, _ := strings.Cut(r.c.Registry, ":")
+	direct := append([]string{"localhost", "127.0.0.0/8", r.c.Pods.String(), r.c.Services.String(), "." + r.c.Domain, r.c.Endpoint.Name, registry}, p.Except...)
+	var b strings.Builder
+	for _, e := range [][2]string{{"HTTP_PROXY", p.URL}, {"HTTPS_PROXY", p.URL}, {"NO_PROXY", strings.Join(direct, ",")}} {
+		fmt.Fprintf(&b, "Environment=%s=%s\n", e[0], e[1])
+	}
+	return b.String()
+}
+
+// carrierConfig is what the carrier of a virtual address is told.
+type carrierConfig struct {
+	Address            string   `json:"address"`   // that it carries
+	Ports              []int    `json:"ports"`     // at which it answers there
+	Server             string   `json:"server"`    // API server of its own machine, host:port
+	Name               string   `json:"name"`      // by which it verifies the API server
+	Authority          string   `json:"authority"` // file
+	Datastore          []string `json:"datastore"` // URLs, for the election of the holder
+	DatastoreAuthority string   `json:"datastoreAuthority"`
+	Certificate        string   `json:"certificate"`
+	Key                string   `json:"key"`
+	Election           string   `json:"election"` // key in the datastore
+	Holder             string   `json:"holder"`   // this machine
+	LeaseSeconds       int      `json:"leaseSeconds"`
+}
+
+// carrier writes the unit that carries the endpoint's virtual address: the
+// machines elect one holder in the datastore, and only one whose own API
+// server is ready stands for election.
+func (r *renderer) carrier() {
+	cfg := carrierConfig{
+		Address: r.c.Endpoint.Address.String(), Ports: r.c.Endpoint.Ports(), Server: fmt.Sprintf("%s:%d", r.m.Address, APIPort), Name: r.c.Endpoint.Name,
+		Authority: tp(string(trust.Cluster) + ".crt"), Datastore: r.members(), DatastoreAuthority: tp(string(trust.Datastore) + ".crt"),
+		Certificate: tp("endpoint-carrier.crt"), Key: tp("endpoint-carrier.key"), Election: "/verbund/endpoint/" + r.c.Name, Holder: r.m.Name, LeaseSeconds: 3,
+	}
+	b, err := json.MarshalIndent(cfg, "", "  ")
+	if err != nil {
+		panic("the carrier's configuration cannot be written: " + err.Error())
+	}
+	file := Active + "etc/endpoint-carrier.json"
+	r.text(file, 0o644, string(b)+"\n", []string{"endpoint-carrier.service"})
+	r.unit(unit{name: "endpoint-carrier", about: "carrier of the address of " + r.c.Endpoint.Name, after: "kube-apiserver.service", typ: "notify", args: flags("--config=" + file)})
+}
+
+// members lists the datastore as this machine reaches it: its own member where
+// there is one, otherwise all.
+func (r *renderer) members() []string {
+	if r.m.Is(versions.Member) {
+		return []string{Datastore(r.m)}
+	}
+	var out []string
+	for _, m := range r.c.With(versions.Member) {
+		out = append(out, Datastore(m))
+	}
+	return out
+}
+
 func (r *renderer) datastore() {
 	var initial []string
 	for _, name := range r.m.Members {
@@ -184,7 +373,7 @@ func (r *renderer) datastore() {
 	if len(r.m.Members) == 1 {
 		state = "new"
 	}
-	r.text(Active+"etc/etcd.yaml", 0o644, fmt.Sprintf(`name: %[1]s
+	r.text(Active+"etc/etcd.yaml", 0o644, r.config("etcd", fmt.Sprintf(`name: %[1]s
 data-dir: /var/lib/etcd
 listen-client-urls: https://%[2]s:%[3]d
 advertise-client-urls: https://%[2]s:%[3]d
@@ -208,16 +397,16 @@ peer-transport-security:
   trusted-ca-file: %[11]s
   client-cert-auth: true
 `, r.m.Name, r.m.Address, ClientPort, PeerPort, DatastoreHealth, strings.Join(initial, ","), state, r.c.Name,
-		tp("datastore-member.crt"), tp("datastore-member.key"), tp("datastore-authority.crt"), tp("datastore-peer.crt"), tp("datastore-peer.key")), []string{"etcd.service"})
+		tp("datastore-member.crt"), tp("datastore-member.key"), tp("datastore-authority.crt"), tp("datastore-peer.crt"), tp("datastore-peer.key"))), []string{"etcd.service"})
 	r.unit(unit{name: "etcd", about: "datastore member of cluster " + r.c.Name, typ: "notify", args: flags("--config-file=" + Active + "etc/etcd.yaml")})
 }
 
 func (r *renderer) control() {
 	c, m := r.c, r.m
 	own := fmt.Sprintf("https://%s:%d", m.Address, APIPort)
-	r.unit(unit{name: "kube-apiserver", about: "Kubernetes API server", after: "etcd.service", typ: "notify", args: flags(
-		"--advertise-address="+m.Address.String(),
-		"--bind-address="+m.Address.String(),
+	r.unit(unit{name: "kube-apiserver", about: "Kubernetes API server", after: "etcd.service", typ: "notify", args: r.extra("kube-apiserver", []string{
+		"--advertise-address=" + m.Address.String(),
+		"--bind-address=" + m.Address.String(),
 		fmt.Sprintf("--secure-port=%d", APIPort),
 		// An API server refuses to advertise a loopback address unless it need
 		// not keep the endpoints of its own service.
@@ -225,34 +414,34 @@ func (r *renderer) control() {
 		"--authorization-mode=Node,RBAC",
 		"--enable-admission-plugins=NodeRestriction",
 		"--allow-privileged=true",
-		"--client-ca-file="+tp("cluster-authority.crt"),
-		"--etcd-servers="+Datastore(m),
-		"--etcd-cafile="+tp("datastore-authority.crt"),
-		"--etcd-certfile="+tp("api-server-datastore.crt"),
-		"--etcd-keyfile="+tp("api-server-datastore.key"),
-		"--kubelet-certificate-authority="+tp("cluster-authority.crt"),
-		"--kubelet-client-certificate="+tp("api-server-kubelet.crt"),
-		"--kubelet-client-key="+tp("api-server-kubelet.key"),
+		"--client-ca-file=" + tp("cluster-authority.crt"),
+		"--etcd-servers=" + strings.Join(r.members(), ","),
+		"--etcd-cafile=" + tp("datastore-authority.crt"),
+		"--etcd-certfile=" + tp("api-server-datastore.crt"),
+		"--etcd-keyfile=" + tp("api-server-datastore.key"),
+		"--kubelet-certificate-authority=" + tp("cluster-authority.crt"),
+		"--kubelet-client-certificate=" + tp("api-server-kubelet.crt"),
+		"--kubelet-client-key=" + tp("api-server-kubelet.key"),
 		"--kubelet-preferred-address-types=InternalIP",
-		"--proxy-client-cert-file="+tp("front-proxy.crt"),
-		"--proxy-client-key-file="+tp("front-proxy.key"),
-		"--requestheader-allowed-names="+trust.FrontProxyClient,
-		"--requestheader-client-ca-file="+tp("front-proxy-authority.crt"),
+		"--proxy-client-cert-file=" + tp("front-proxy.crt"),
+		"--proxy-client-key-file=" + tp("front-proxy.key"),
+		"--requestheader-allowed-names=" + trust.FrontProxyClient,
+		"--requestheader-client-ca-file=" + tp("front-proxy-authority.crt"),
 		"--requestheader-extra-headers-prefix=X-Remote-Extra-",
 		"--requestheader-group-headers=X-Remote-Group",
 		"--requestheader-username-headers=X-Remote-User",
-		"--service-account-issuer=https://kubernetes.default.svc."+c.Domain,
-		"--service-account-key-file="+tp("service-account.pub"),
-		"--service-account-signing-key-file="+tp("service-account.key"),
-		"--service-cluster-ip-range="+c.Services.String(),
+		"--service-account-issuer=https://kubernetes.default.svc." + c.Domain,
+		"--service-account-key-file=" + tp("service-account.pub"),
+		"--service-account-signing-key-file=" + tp("service-account.key"),
+		"--service-cluster-ip-range=" + c.Services.String(),
 		"--shutdown-delay-duration=1s",
-		"--tls-cert-file="+tp("api-server.crt"),
-		"--tls-private-key-file="+tp("api-server.key"),
-	)})
+		"--tls-cert-file=" + tp("api-server.crt"),
+		"--tls-private-key-file=" + tp("api-server.key"),
+	})})
 	election := []string{"--leader-elect=true", "--leader-elect-lease-duration=6s", "--leader-elect-renew-deadline=4s", "--leader-elect-retry-period=1s"}
 	r.kubeconfig("system:kube-controller-manager", "controller-manager", own, "kube-controller-manager.service")
 	kc := "/etc/kubernetes/controller-manager.kubeconfig"
-	r.unit(unit{name: "kube-controller-manager", about: "Kubernetes controller manager", after: "kube-apiserver.service", typ: "simple", args: flags(append([]string{
+	r.unit(unit{name: "kube-controller-manager", about: "Kubernetes controller manager", after: "kube-apiserver.service", typ: "simple", args: r.extra("kube-controller-manager", append([]string{
 		"--allocate-node-cidrs=true",
 		"--authentication-kubeconfig=" + kc,
 		"--authorization-kubeconfig=" + kc,
@@ -262,15 +451,16 @@ func (r *renderer) control() {
 		"--cluster-signing-cert-file=" + tp("cluster-authority.crt"),
 		"--cluster-signing-key-file=" + tp("cluster-authority.key"),
 		"--kubeconfig=" + kc,
+		fmt.Sprintf("--node-cidr-mask-size=%d", 32-bits.TrailingZeros(uint(max(c.PerNode, 1)))),
 		"--node-monitor-grace-period=12s",
 		"--root-ca-file=" + tp("cluster-authority.crt"),
 		"--secure-port=10257",
 		"--service-account-private-key-file=" + tp("service-account.key"),
 		"--service-cluster-ip-range=" + c.Services.String(),
 		"--use-service-account-credentials=true",
-	}, election...)...)})
+	}, election...))})
 	r.kubeconfig("system:kube-scheduler", "scheduler", own, "kube-scheduler.service")
-	r.text(Active+"etc/scheduler.yaml", 0o644, `apiVersion: kubescheduler.config.k8s.io/v1
+	r.text(Active+"etc/scheduler.yaml", 0o644, r.config("kube-scheduler", `apiVersion: kubescheduler.config.k8s.io/v1
 kind: KubeSchedulerConfiguration
 clientConnection:
   kubeconfig: /etc/kubernetes/scheduler.kubeconfig
@@ -279,20 +469,20 @@ leaderElection:
   leaseDuration: 6s
   renewDeadline: 4s
   retryPeriod: 1s
-`, []string{"kube-scheduler.service"})
-	r.unit(unit{name: "kube-scheduler", about: "Kubernetes scheduler", after: "kube-apiserver.service", typ: "simple", args: flags(
+`), []string{"kube-scheduler.service"})
+	r.unit(unit{name: "kube-scheduler", about: "Kubernetes scheduler", after: "kube-apiserver.service", typ: "simple", args: r.extra("kube-scheduler", []string{
 		"--authentication-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
 		"--authorization-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
-		"--bind-address="+m.Address.String(),
-		"--config="+Active+"etc/scheduler.yaml",
+		"--bind-address=" + m.Address.String(),
+		"--config=" + Active + "etc/scheduler.yaml",
 		"--secure-port=10259",
-	)})
+	})})
 }
 
 func (r *renderer) node() {
 	c, m := r.c, r.m
 	server := c.Server()
-	if m.Role == versions.Control {
+	if m.Is(versions.API) {
 		// Never the balancer: behind it might be an API server that is older
 		// than this machine's kubelet (version skew policy).
 		server = fmt.Sprintf("https://%s:%d", m.Address, APIPort)
@@ -317,7 +507,15 @@ server = "http://%[1]s"
 [host."http://%[1]s"]
 capabilities = ["pull", "resolve"]
 `, c.Registry), nil)
-	r.unit(unit{name: "containerd", about: "container runtime", typ: "notify", args: flags("--config=" + Active + "etc/containerd.toml")})
+	for _, up := range c.Network.Mirror {
+		r.text("/etc/containerd/certs.d/"+up+"/hosts.toml", 0o644, fmt.Sprintf(`# through the site's mirror, which fetches once for all
+server = "https://%[1]s"
+
+[host."http://%[2]s"]
+capabilities = ["pull", "resolve"]
+`, up, c.Registry), nil)
+	}
+	r.unit(unit{name: "containerd", about: "container runtime", typ: "notify", args: flags("--config=" + Active + "etc/containerd.toml"), extra: r.proxied()})
 
 	r.kubeconfig("system:node:"+m.Name, "kubelet-client", server, "kubelet.service")
 	var taints strings.Builder
@@ -327,7 +525,7 @@ capabilities = ["pull", "resolve"]
 			fmt.Fprintf(&taints, "  - {key: %q, value: %q, effect: %q}\n", t.Key, t.Value, t.Effect)
 		}
 	}
-	r.text(Active+"etc/kubelet.yaml", 0o644, fmt.Sprintf(`apiVersion: kubelet.config.k8s.io/v1beta1
+	r.text(Active+"etc/kubelet.yaml", 0o644, r.config("kubelet", fmt.Sprintf(`apiVersion: kubelet.config.k8s.io/v1beta1
 kind: KubeletConfiguration
 address: %[1]s
 port: %[2]d
@@ -347,7 +545,7 @@ clusterDNS: ["%[7]s"]
 nodeStatusUpdateFrequency: 4s
 nodeLeaseDurationSeconds: 12
 resolvConf: /etc/resolv.conf
-%[8]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), tp("kubelet-serving.crt"), tp("kubelet-serving.key"), c.Domain, c.ServiceAddress(10), taints.String()), []string{"kubelet.service"})
+%[8]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), tp("kubelet-serving.crt"), tp("kubelet-serving.key"), c.Domain, c.ServiceAddress(10), taints.String())), []string{"kubelet.service"})
 	// NodeRestriction keeps a kubelet from giving itself labels of Kubernetes;
 	// those are set from outside.
 	var labels []string
@@ -365,7 +563,7 @@ resolvConf: /etc/resolv.conf
 	)})
 
 	r.kubeconfig("system:kube-proxy", "proxy", server, "kube-proxy.service")
-	r.text(Active+"etc/kube-proxy.yaml", 0o644, fmt.Sprintf(`apiVersion: kubeproxy.config.k8s.io/v1alpha1
+	r.text(Active+"etc/kube-proxy.yaml", 0o644, r.config("kube-proxy", fmt.Sprintf(`apiVersion: kubeproxy.config.k8s.io/v1alpha1
 kind: KubeProxyConfiguration
 bindAddress: %[1]s
 healthzBindAddress: %[1]s:%[2]d
@@ -376,7 +574,7 @@ mode: nftables
 nodePortAddresses: ["%[1]s/32"]
 clientConnection:
   kubeconfig: /etc/kubernetes/proxy.kubeconfig
-`, m.Address, ProxyHealthPort, m.Name, c.Pods), []string{"kube-proxy.service"})
+`, m.Address, ProxyHealthPort, m.Name, c.Pods)), []string{"kube-proxy.service"})
 	r.unit(unit{name: "kube-proxy", about: "Kubernetes service proxy", typ: "simple", args: flags("--config=" + Active + "etc/kube-proxy.yaml")})
 }
 
@@ -402,7 +600,11 @@ defaults
 		}
 		return 100
 	}
-	fmt.Fprintf(&b, "frontend api\n    bind %s:%d\n    default_backend api\n\nbackend api\n    balance roundrobin\n    option httpchk GET /readyz\n    http-check expect status 200\n", m.Address, c.Endpoint.Port)
+	var binds strings.Builder
+	for _, p := range c.Endpoint.Ports() {
+		fmt.Fprintf(&binds, "    bind %s:%d\n", m.Address, p)
+	}
+	fmt.Fprintf(&b, "frontend api\n%s    default_backend api\n\nbackend api\n    balance roundrobin\n    option httpchk GET /readyz\n    http-check expect status 200\n", binds.String())
 	fmt.Fprintf(&b, "    default-server check check-ssl verify required ca-file %s verifyhost %s inter 500ms fall 2 rise 1\n", tp("cluster-authority.crt"), c.Endpoint.Name)
 	for _, s := range c.Of(versions.Control) {
 		fmt.Fprintf(&b, "    server %s %s:%d weight %d\n", s.Name, s.Address, APIPort, weight(s.Name))

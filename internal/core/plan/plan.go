@@ -1,11 +1,13 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 )
@@ -18,11 +20,14 @@ const (
 	Get      Kind = "get"      // a machine from the site, with power, reachable
 	Pull     Kind = "pull"     // artefacts into a slot
 	Write    Kind = "write"    // files
+	Wipe     Kind = "wipe"     // what an earlier life left on a machine
 	Drop     Kind = "drop"     // a dead member out of the datastore
 	Member   Kind = "member"   // a member of the datastore: founded, or joined and promoted
 	Control  Kind = "control"  // API server, controller manager, scheduler
 	Roles    Kind = "roles"    // bindings that the cluster needs
 	Balance  Kind = "balance"  // the balancer
+	Carry    Kind = "carry"    // the endpoint's virtual address
+	Answer   Kind = "answer"   // wait until an existing balancer answers for the API
 	Network  Kind = "network"  // the network plugin
 	DNS      Kind = "dns"      // the cluster's DNS
 	Node     Kind = "node"     // container runtime, kubelet, proxy
@@ -51,6 +56,8 @@ type Step struct {
 	Guards  []string `json:"guards,omitempty"` // what must hold before it begins
 	Final   bool     `json:"final,omitempty"`  // it cannot be undone
 	Batch   int      `json:"batch,omitempty"`
+	Detail  []string `json:"detail,omitempty"` // line by line, what differs
+	Adopts  bool     `json:"adopts,omitempty"` // it gets a machine that was there before
 }
 
 // MachineSeen is what was observed of a machine.
@@ -67,6 +74,10 @@ type MachineSeen struct {
 	Idle     map[string]string // by component, in the other slot
 	Units    map[string]string // state by unit
 	Differs  []string          // files that are not as rendered
+	Lines    []string          // of those, which lines differ, as far as they may be shown
+	// Owner is the cluster that the machine's record names; empty when there is
+	// no record.
+	Owner string
 }
 
 // MemberSeen is what was observed of a member of the datastore.
@@ -91,6 +102,7 @@ type NodeSeen struct {
 type AddOnSeen struct {
 	Version string
 	Ready   bool
+	Args    string // what its containers are told
 }
 
 // Observed is everything that was seen, from outside.
@@ -99,6 +111,8 @@ type Observed struct {
 	Backup   string          // the version of which a recent backup exists
 	Resting  map[string]bool // machines that an earlier run took out of the balancer
 	API      bool            // the API answered
+	Endpoint bool            // it answered at the endpoint
+	Clusters map[string]bool // other clusters that have machines at the site
 	Roles    bool
 	Machines map[string]MachineSeen
 	Members  map[string]MemberSeen
@@ -109,6 +123,10 @@ type Observed struct {
 // Plan is ordered: no step stands before one that it needs.
 type Plan struct {
 	Steps []Step `json:"steps"`
+	// Missing lists what is declared and not there, Differs what is there and
+	// not as declared.
+	Missing []string `json:"missing,omitempty"`
+	Differs []string `json:"differs,omitempty"`
 	// Removes lists machines that go, in words.
 	Removes []string `json:"removes,omitempty"`
 	// Endangers says what could be lost, if the plan could lose anything.
@@ -127,6 +145,9 @@ type planner struct {
 	o    Observed
 	plan Plan
 	ids  map[string]bool
+	runs map[string]bool // names of declared machines
+	// answers are the steps after which the endpoint answers.
+	answers []string
 }
 
 func (p *planner) add(k Kind, machine, text, why string, s Step) string {
@@ -160,12 +181,26 @@ func (p *planner) outdated(m topology.Machine) bool {
 	return p.differs(m) && !p.stray(m)
 }
 
-// stray says whether a control-plane machine was never raised completely, and
-// another version is declared since: it has nothing to lose, and is set up anew
-// in that version.
+// stray says whether a machine was never raised completely in this cluster,
+// and runs something else than declared: it has nothing to lose, and is set up
+// anew.
 func (p *planner) stray(m topology.Machine) bool {
-	seen, isMember := p.o.Members[m.Name]
-	return m.Role == versions.Control && len(p.o.Members) > 0 && (!isMember || seen.Learner) && p.differs(m)
+	if p.foreign(m) {
+		return true
+	}
+	if m.Is(versions.Member) {
+		seen, isMember := p.o.Members[m.Name]
+		return len(p.o.Members) > 0 && (!isMember || seen.Learner) && p.differs(m)
+	}
+	_, known := p.o.Nodes[m.Name]
+	return m.Role == versions.Worker && p.o.API && !known && p.o.Machines[m.Name].Owner == "" && p.differs(m)
+}
+
+// foreign says whether another cluster, or an earlier life of this one under
+// another name, left something on the machine.
+func (p *planner) foreign(m topology.Machine) bool {
+	o := p.o.Machines[m.Name].Owner
+	return o != "" && o != p.c.Name
 }
 
 // differs says whether the active slot holds something else than the set.
@@ -174,7 +209,7 @@ func (p *planner) differs(m topology.Machine) bool {
 	if s.Active == "" {
 		return false
 	}
-	for _, c := range p.c.Set.Components(m.Role) {
+	for _, c := range m.Components() {
 		if s.Versions[c.Name] != c.Version {
 			return true
 		}
@@ -198,7 +233,10 @@ func (p *planner) asleep(m topology.Machine) bool {
 // pulled says whether a machine's idle slot has everything already.
 func (p *planner) pulled(m topology.Machine) bool {
 	s := p.o.Machines[m.Name]
-	for _, c := range p.c.Set.Components(m.Role) {
+	if p.foreign(m) {
+		return false // it is wiped first
+	}
+	for _, c := range m.Components() {
 		if s.Idle[c.Name] != c.Version {
 			return false
 		}
@@ -213,10 +251,10 @@ func (p *planner) pull(m topology.Machine, text, why string, s Step) {
 	}
 }
 
-// down lists units that should run and do not.
-func (p *planner) down(m topology.Machine, units ...string) []string {
+// down lists units of a part that should run and do not.
+func (p *planner) down(m topology.Machine, part versions.Part) []string {
 	var out []string
-	for _, u := range units {
+	for _, u := range nodeconf.UnitsOf(part) {
 		if p.o.Machines[m.Name].Units[u] != "active" {
 			out = append(out, u)
 		}
@@ -235,13 +273,14 @@ func Version(c *topology.Cluster, o Observed) string {
 	return low
 }
 
-// Asleep lists the steps that wake machines which are there and were not
-// reached; when there are any, they come before everything else, and then the
-// plan is made anew.
-func (p *Plan) Asleep(o Observed) []Step {
+// Waking lists the steps that wake machines which are there and were not
+// reached, and that adopt bare ones: what these need shows when one can log in.
+// When there are any, they come before everything else, and then the plan is
+// made anew.
+func (p *Plan) Waking(o Observed) []Step {
 	var out []Step
 	for _, s := range p.Steps {
-		if s.Kind == Get && o.Machines[s.Machine].Exists {
+		if s.Kind == Get && (o.Machines[s.Machine].Exists || s.Adopts) {
 			out = append(out, s)
 		}
 	}
@@ -250,7 +289,10 @@ func (p *Plan) Asleep(o Observed) []Step {
 
 // Make computes the plan, or says why there is none.
 func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, error) {
-	p := &planner{c: c, o: o, ids: map[string]bool{}}
+	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}}
+	for _, m := range c.Machines {
+		p.runs[m.Name] = true
+	}
 	if err := p.refuse(cat); err != nil {
 		return nil, err
 	}
@@ -276,13 +318,16 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 			high = v
 		}
 		if s.Exists && s.Size != "" && s.Size != m.Size {
-			return &Refusal{fmt.Sprintf("the size of living machine %s cannot be changed from %s to %s yet", m.Name, s.Size, m.Size), "declare a new pool of the new size, and lower the count of the old one"}
+			return &Refusal{fmt.Sprintf("the size of living machine %s cannot be changed from %s to %s", m.Name, s.Size, m.Size), "declare a new pool of the new size and lower the count of the old one, or keep the size"}
 		}
 		if s.Exists && s.Zone != "" && s.Zone != m.Zone {
-			return &Refusal{fmt.Sprintf("living machine %s cannot be moved from zone %s to %s yet", m.Name, s.Zone, m.Zone), "keep the order of the zones, or declare a new pool"}
+			return &Refusal{fmt.Sprintf("living machine %s cannot be moved from zone %s to %s", m.Name, s.Zone, m.Zone), "keep the order of the zones, or declare a new pool"}
 		}
 		if strings.HasPrefix(s.Trouble, HostKeyTrouble) {
-			return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, release it at the site and converge"}
+			return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, replace " + m.Name}
+		}
+		if p.foreign(m) && p.o.Clusters[s.Owner] {
+			return &Refusal{fmt.Sprintf("machine %s belongs to cluster %s, which lives", m.Name, s.Owner), "take it out of that cluster first, or declare another machine"}
 		}
 	}
 	if p.o.Founded {
@@ -293,6 +338,17 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 			}
 			if err := cat.Hop(v, want); err != nil {
 				return err
+			}
+		}
+	}
+	for _, m := range p.c.Machines {
+		s := p.o.Machines[m.Name]
+		if v := s.running(); m.Role == versions.Worker && v != "" && p.o.Founded && !p.stray(m) {
+			if versions.Compare(v, m.Set.Kubernetes) > 0 {
+				return &Refusal{fmt.Sprintf("worker %s runs %s, and %s, which is lower, is declared for it", m.Name, v, m.Set.Kubernetes), "declare " + v + " or higher, or a new pool"}
+			}
+			if behind := p.c.Set.Minor() - versions.Minor(v); behind > versions.KubeletSkew && high != "" {
+				return &Refusal{fmt.Sprintf("worker %s runs %s, and would be %d minors behind its API servers on %s", m.Name, v, behind, p.c.Set.Kubernetes), fmt.Sprintf("upgrade its pool first: %d are allowed", versions.KubeletSkew)}
 			}
 		}
 	}
@@ -307,77 +363,122 @@ func (p *planner) quorum() error {
 	if !p.o.Founded {
 		return nil
 	}
-	for _, m := range p.c.Of(versions.Control) {
+	for _, m := range p.c.With(versions.Member) {
 		// One that is off will be switched on; the steps that need a quorum wait.
 		if p.o.Machines[m.Name].Exists {
 			return nil
 		}
 	}
-	return &Refusal{"every control-plane machine is gone, and with them the datastore", "tear the cluster down and raise it anew, then restore a backup"}
+	return &Refusal{map[bool]string{true: "every datastore machine is gone, and with them the datastore", false: "every control-plane machine is gone, and with them the datastore"}[p.c.Apart], "tear the cluster down and raise it anew, then restore a backup"}
 }
 
-// raise plans everything up to a cluster that is complete.
-func (p *planner) raise() {
+// carries names what a machine is there for, with its version.
+func carries(m topology.Machine) string {
+	switch {
+	case m.Is(versions.API) || m.Is(versions.Node):
+		return m.Set.Kubernetes
+	case m.Is(versions.Balances):
+		return "haproxy " + versions.BalancerVersion
+	}
+	return "etcd " + m.Set.Etcd
+}
+
+// getting plans how machines are got, and how they get what they run from.
+func (p *planner) getting() {
 	c := p.c
-	var joined, rewritten string
-	control := c.Of(versions.Control)
+	rewritten := ""
 	room := p.releaseBlank()
 	for _, m := range c.Machines {
 		s := p.o.Machines[m.Name]
 		if !s.Reached {
 			text, why, needs := fmt.Sprintf("get a machine of size %s in zone %s", m.Size, m.Zone), "it is declared and the site does not have it", room
-			if s.Exists {
+			switch {
+			case s.Exists:
 				text, why, needs = "switch it on and log in", "it was not reached: "+s.Trouble, nil
+			case m.Hardware != "":
+				text, why, needs = "adopt the bare machine "+m.Hardware, "it is declared; what is on it shows when one can log in", nil
 			}
-			p.add(Get, m.Name, text, why, Step{Needs: needs})
+			if !s.Exists {
+				p.plan.Missing = append(p.plan.Missing, "machine "+m.Name)
+			}
+			p.add(Get, m.Name, text, why, Step{Needs: needs, Adopts: m.Hardware != "" && !s.Exists})
 		}
 		if p.outdated(m) || p.asleep(m) {
 			continue
 		}
-		written := s.Differs
 		switch {
 		case p.fresh(m):
-			p.pull(m, "pull "+c.Set.Kubernetes+" into its first slot", "it is not installed there", Step{Needs: []string{id(Get, m.Name)}})
-			p.add(Write, m.Name, "write its configuration and certificates", "it has none", Step{Needs: []string{id(Pull, m.Name), id(Get, m.Name)}})
-		case len(written) > 0:
+			text, why := "pull "+carries(m)+" into its first slot", "it is not installed there"
+			if p.foreign(m) {
+				p.add(Wipe, m.Name, "wipe what cluster "+s.Owner+" left on it", "no machine at the site belongs to that cluster any more", Step{Needs: []string{id(Get, m.Name)}, Final: true})
+			} else if s.Active != "" {
+				text, why = "level it with its group: pull "+carries(m), "it runs "+s.running()+" and never was part of this cluster"
+			}
+			p.pull(m, text, why, Step{Needs: []string{id(Get, m.Name), id(Wipe, m.Name)}})
+			p.add(Write, m.Name, "write its configuration and certificates", "it has none of this cluster", Step{Needs: []string{id(Pull, m.Name), id(Get, m.Name), id(Wipe, m.Name)}})
+		case len(s.Differs) > 0:
 			needs := []string{id(Get, m.Name)}
-			if m.Role == versions.Balancer {
+			if m.Is(versions.Balances) {
 				// A machine enters the balancer once it can serve.
-				for _, cm := range control {
+				for _, cm := range c.With(versions.API) {
 					needs = append(needs, id(Control, cm.Name))
 				}
 			}
-			if m.Role == versions.Control {
+			if m.Is(versions.API) || m.Is(versions.Member) {
 				// Their components restart one machine after the other.
 				needs = append(needs, rewritten)
 				rewritten = id(Write, m.Name)
 			}
-			p.add(Write, m.Name, "write "+enumerate(written), "not as rendered", Step{Needs: needs})
+			p.plan.Differs = append(p.plan.Differs, fmt.Sprintf("machine %s: %s", m.Name, enumerate(s.Differs)))
+			p.add(Write, m.Name, "write "+enumerate(s.Differs), "not as rendered", Step{Needs: needs, Detail: s.Lines})
 		}
 	}
-	for _, m := range control {
+}
+
+// members plans the datastore: founded by the first, joined by the others one
+// after the other.
+func (p *planner) members() (founder string) {
+	joined := ""
+	ms := p.c.With(versions.Member)
+	for _, m := range ms {
 		if p.outdated(m) || p.asleep(m) {
 			continue
 		}
 		seen, isMember := p.o.Members[m.Name]
-		s := p.o.Machines[m.Name]
-		dead := p.o.Founded && isMember && !s.Exists
+		dead := p.o.Founded && isMember && !p.o.Machines[m.Name].Exists
 		if dead {
 			p.add(Drop, m.Name, "take its dead member out of the datastore", "the machine is gone, and a dead member counts against the quorum", Step{Guards: []string{"the other members are healthy and a quorum without it"}, Final: true})
 		}
 		needs := []string{id(Write, m.Name), id(Get, m.Name), id(Drop, m.Name), joined}
-		down := p.down(m, "etcd.service")
+		down := p.down(m, versions.Member)
 		if !isMember || seen.Learner || dead || len(down) > 0 {
 			text, why := "join the datastore as a learner, and promote it", "it is no voting member yet"
-			if !p.o.Founded && m.Index == 1 {
+			if !p.o.Founded && m.Name == ms[0].Name {
 				text, why = "found the datastore", "there is none"
 			} else if isMember && !seen.Learner && !dead {
 				text, why = "start its datastore member", "it does not run"
 			}
 			joined = p.add(Member, m.Name, text, why, Step{Needs: needs, Guards: []string{"one member at a time"}})
 		}
-		if p.fresh(m) || len(p.down(m, "kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service")) > 0 {
-			p.add(Control, m.Name, "start API server, controller manager and scheduler", "they do not run", Step{Needs: []string{id(Member, m.Name), id(Write, m.Name), id(Get, m.Name)}})
+	}
+	return id(Member, ms[0].Name)
+}
+
+// raise plans everything up to a cluster that is complete.
+func (p *planner) raise() {
+	c := p.c
+	p.getting()
+	founder := p.members()
+	control := c.With(versions.API)
+	for _, m := range control {
+		if p.outdated(m) || p.asleep(m) {
+			continue
+		}
+		if p.fresh(m) || len(p.down(m, versions.API)) > 0 {
+			p.add(Control, m.Name, "start API server, controller manager and scheduler", "they do not run", Step{Needs: []string{founder, id(Member, m.Name), id(Write, m.Name), id(Get, m.Name)}})
+		}
+		if m.Is(versions.Carrier) && (p.fresh(m) || len(p.down(m, versions.Carrier)) > 0) {
+			p.add(Carry, m.Name, "stand for election as carrier of "+c.Endpoint.Address.String(), "its carrier does not run", Step{Needs: []string{id(Control, m.Name), id(Write, m.Name)}})
 		}
 	}
 	first := id(Control, control[0].Name)
@@ -385,28 +486,31 @@ func (p *planner) raise() {
 		p.add(Roles, "", "let the API servers use the kubelets", "the binding is not there", Step{Needs: []string{first}})
 	}
 	for _, m := range c.Of(versions.Balancer) {
-		if !p.asleep(m) && (p.fresh(m) || len(p.down(m, "haproxy.service")) > 0) {
+		if !p.asleep(m) && (p.fresh(m) || len(p.down(m, versions.Balances)) > 0) {
 			p.add(Balance, m.Name, "start the balancer", "it does not run", Step{Needs: []string{id(Write, m.Name), first}})
 		}
+	}
+	if c.Endpoint.By == topology.ByExisting && !p.o.Endpoint {
+		p.add(Answer, "", fmt.Sprintf("wait until %s answers for the API on port %d", c.Endpoint.Address, c.Endpoint.Port), "the existing balancer does not pass requests on yet", Step{Needs: []string{first}})
 	}
 	upgrading := false
 	for _, m := range control {
 		upgrading = upgrading || p.outdated(m)
 	}
 	if !upgrading {
-		p.addOns(append([]string{first, string(Roles)}, p.balancers()...))
+		p.addOns(append([]string{first, string(Roles)}, p.fronts()...))
 	}
 	for _, m := range c.Machines {
 		if !m.IsNode() || p.outdated(m) || p.asleep(m) {
 			continue
 		}
 		n, known := p.o.Nodes[m.Name]
-		down := p.down(m, "containerd.service", "kubelet.service", "kube-proxy.service")
+		down := p.down(m, versions.Node)
 		start := p.fresh(m) || len(down) > 0 || p.o.API && !known
 		if start {
 			needs := []string{id(Write, m.Name), id(Get, m.Name), id(Control, m.Name)}
 			if m.Role == versions.Worker {
-				needs = append(needs, p.balancers()...)
+				needs = append(needs, p.fronts()...)
 				needs = append(needs, first)
 			}
 			p.add(Node, m.Name, "start container runtime, kubelet and proxy", "they do not run", Step{Needs: needs})
@@ -429,7 +533,7 @@ func (p *planner) raise() {
 			p.add(Uncordon, m.Name, "let pods onto it again", "an earlier run cordoned it and was interrupted", Step{Needs: []string{id(Ready, m.Name)}})
 		}
 		if p.o.Resting[m.Name] {
-			p.add(Return, m.Name, "put it back into the balancer", "an earlier run took it out and was interrupted", Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.balancers()...)})
+			p.add(Return, m.Name, "put it back into the balancer", "an earlier run took it out and was interrupted", Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.fronts()...)})
 		}
 	}
 }
@@ -440,12 +544,21 @@ func restarts(files []string) bool {
 	return slices.ContainsFunc(files, func(f string) bool { return f != "/etc/hosts" && f != "/etc/hostname" })
 }
 
-func (p *planner) balancers() []string {
-	var out []string
+// fronts are the steps after which the endpoint answers.
+func (p *planner) fronts() []string {
+	if p.answers != nil {
+		return p.answers
+	}
+	out := []string{string(Answer)}
 	for _, b := range p.c.Of(versions.Balancer) {
 		out = append(out, id(Balance, b.Name), id(Write, b.Name))
 	}
-	return out
+	// The first that stands for election carries the address until another is up.
+	for _, m := range p.c.With(versions.Carrier)[:min(1, len(p.c.With(versions.Carrier)))] {
+		out = append(out, id(Carry, m.Name))
+	}
+	p.answers = slices.Clip(out)
+	return p.answers
 }
 
 // addOns plans the add-ons after the steps that they need.
@@ -453,14 +566,18 @@ func (p *planner) addOns(needs []string) {
 	for _, a := range []struct {
 		kind          Kind
 		name, version string
-		title         string
-	}{{Network, "fairway", p.c.Set.Fairway, "network plugin fairway"}, {DNS, "cluster-dns", p.c.Set.DNS, "cluster DNS"}} {
+		title, args   string
+	}{{Network, "fairway", p.c.Set.Fairway, "network plugin fairway", strings.Join(p.c.PluginArgs(), " ")}, {DNS, "cluster-dns", p.c.Set.DNS, "cluster DNS", ""}} {
 		seen := p.o.AddOns[a.name]
 		switch {
 		case seen.Version == "":
+			p.plan.Missing = append(p.plan.Missing, "add-on "+a.name)
 			p.add(a.kind, "", "install "+a.title+" "+a.version, "it is not there", Step{Needs: needs})
 		case seen.Version != a.version:
 			p.add(a.kind, "", fmt.Sprintf("move %s from %s to %s", a.title, seen.Version, a.version), "it has to fit Kubernetes "+p.c.Set.Kubernetes, Step{Needs: needs})
+		case a.kind == Network && seen.Args != a.args:
+			p.plan.Differs = append(p.plan.Differs, "settings of add-on "+a.name)
+			p.add(a.kind, "", "tell "+a.title+" its settings: "+cmp.Or(a.args, "none"), fmt.Sprintf("it was told %q", seen.Args), Step{Needs: needs})
 		}
 	}
 }
@@ -470,9 +587,13 @@ func (p *planner) addOns(needs []string) {
 func (p *planner) upgrade() {
 	c := p.c
 	var control, others []topology.Machine
+	datastores := 0
 	for _, m := range c.Machines {
 		switch {
 		case !p.outdated(m):
+		case m.Role == versions.Datastore: // before the API servers that use it
+			control = slices.Insert(control, datastores, m)
+			datastores++
 		case m.Role == versions.Control:
 			control = append(control, m)
 		default:
@@ -484,7 +605,7 @@ func (p *planner) upgrade() {
 	}
 	p.plan.From, p.plan.To = Version(c, p.o), c.Set.Kubernetes
 	if len(control) == 0 && len(others) > 0 {
-		p.plan.From = p.o.Machines[others[0].Name].running()
+		p.plan.From, p.plan.To = p.o.Machines[others[0].Name].running(), others[0].Set.Kubernetes
 	}
 	// Whatever repairs the cluster as it is comes before changing it.
 	var before []string
@@ -497,18 +618,18 @@ func (p *planner) upgrade() {
 	}
 	balanced := len(c.Of(versions.Balancer)) > 0
 	switchText := func(m topology.Machine) string {
-		return fmt.Sprintf("switch from %s to %s and restart", p.o.Machines[m.Name].running(), c.Set.Kubernetes)
+		return fmt.Sprintf("switch from %s to %s and restart", cmp.Or(p.o.Machines[m.Name].running(), "etcd "+p.o.Machines[m.Name].Versions["etcd"]), carries(m))
 	}
 	for _, m := range control {
 		need := append(slices.Clone(before), last)
-		p.pull(m, "pull "+c.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: need})
-		rests := balanced && len(c.Of(versions.Control)) > 1
+		p.pull(m, "pull "+carries(m)+" into its idle slot", "it is to run it", Step{Needs: need})
+		rests := balanced && m.Role == versions.Control && len(c.Of(versions.Control)) > 1
 		if rests && !p.o.Resting[m.Name] {
 			p.add(Rest, m.Name, "take it out of the balancer", "no request may meet a stopped API server", Step{Needs: append(need, id(Pull, m.Name))})
 		}
-		last = p.add(Switch, m.Name, switchText(m), "declared "+c.Set.Kubernetes, Step{Needs: append(need, id(Pull, m.Name), id(Rest, m.Name)),
+		last = p.add(Switch, m.Name, switchText(m), "declared "+carries(m), Step{Needs: append(need, id(Pull, m.Name), id(Rest, m.Name)),
 			Guards: []string{"every other member of the datastore is healthy"}, Final: true})
-		last = p.add(Ready, m.Name, "wait until API server, member and node are well on "+c.Set.Kubernetes, "the next one may go only when this one is back", Step{Needs: []string{last}})
+		last = p.add(Ready, m.Name, "wait until all of it is well on "+carries(m), "the next one may go only when this one is back", Step{Needs: []string{last}})
 		if rests {
 			last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
 		}
@@ -553,9 +674,9 @@ func (p *planner) worker(m topology.Machine, needs []string, batch int, forwarde
 		p.add(Drain, m.Name, "cordon it and evict its pods", "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name)), Guards: []string{"disruption budgets", "no pod that would be lost"}, Batch: batch})
 	}
 	needs = append(slices.Clone(needs), id(Rest, m.Name), id(Drain, m.Name))
-	p.pull(m, "pull "+p.c.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: needs, Batch: batch})
-	p.add(Switch, m.Name, text, "declared "+p.c.Set.Kubernetes, Step{Needs: append(needs, id(Pull, m.Name)), Batch: batch})
-	p.add(Ready, m.Name, "wait until the node is Ready on "+p.c.Set.Kubernetes, "the next batch may go only when this one is back", Step{Needs: []string{id(Switch, m.Name)}, Batch: batch})
+	p.pull(m, "pull "+m.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: needs, Batch: batch})
+	p.add(Switch, m.Name, text, "declared "+m.Set.Kubernetes, Step{Needs: append(needs, id(Pull, m.Name)), Batch: batch})
+	p.add(Ready, m.Name, "wait until the node is Ready on "+m.Set.Kubernetes, "the next batch may go only when this one is back", Step{Needs: []string{id(Switch, m.Name)}, Batch: batch})
 	last := p.add(Uncordon, m.Name, "let pods onto it again", "it is well", Step{Needs: []string{id(Ready, m.Name)}, Batch: batch})
 	if forwarded {
 		last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}, Batch: batch})
@@ -563,22 +684,21 @@ func (p *planner) worker(m topology.Machine, needs []string, batch int, forwarde
 	return last
 }
 
+// weight orders how machines leave: those that hold least first.
+var weight = map[versions.Role]int{versions.Control: 1, versions.Datastore: 2}
+
 // gone lists machines that are there and not declared any more: the highest
 // numbers first, workers before control-plane machines.
 func (p *planner) gone() []string {
 	var gone []string
 	for name, s := range p.o.Machines {
-		if _, ok := p.c.Machine(name); !ok && s.Exists {
+		if !p.runs[name] && s.Exists {
 			gone = append(gone, name)
 		}
 	}
 	slices.SortFunc(gone, func(a, b string) int {
-		ca, cb := p.o.Machines[a].Role == versions.Control, p.o.Machines[b].Role == versions.Control
-		if ca != cb {
-			if ca {
-				return 1
-			}
-			return -1
+		if d := weight[p.o.Machines[a].Role] - weight[p.o.Machines[b].Role]; d != 0 {
+			return d
 		}
 		return natural(b, a)
 	})
@@ -666,11 +786,11 @@ func enumerate(list []string) string {
 // one should worry. Steps of a simulated site are faster.
 func Usual(k Kind) (usual, worry time.Duration) {
 	switch k {
-	case Get:
+	case Get, Answer:
 		return 40 * time.Second, 4 * time.Minute
 	case Pull:
 		return 30 * time.Second, 5 * time.Minute
-	case Member, Control, Switch:
+	case Member, Control, Switch, Carry:
 		return 20 * time.Second, 2 * time.Minute
 	case Node, Ready, Network, DNS:
 		return 30 * time.Second, 3 * time.Minute

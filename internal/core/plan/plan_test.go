@@ -29,21 +29,31 @@ func cluster(t *testing.T, version string, control, workers int) *topology.Clust
 	return c
 }
 
+// declared works out a declaration of which only what differs is given.
+func declared(t *testing.T, text string) *topology.Cluster {
+	t.Helper()
+	c, err := coretest.Declare("schema: verbund/1\nname: tidewatch\nkubernetes: v1.37.2\nsite: estuary\n"+text, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
 // living observes a cluster that is as it should be, on a version of its own.
 func living(c *topology.Cluster, version string) plan.Observed {
 	set, _ := versions.Shipped().Set(version)
-	o := plan.Observed{Founded: true, API: true, Roles: true, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, Resting: map[string]bool{},
+	o := plan.Observed{Founded: true, API: true, Endpoint: true, Roles: true, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, Resting: map[string]bool{},
 		AddOns: map[string]plan.AddOnSeen{"fairway": {Version: set.Fairway, Ready: true}, "cluster-dns": {Version: set.DNS, Ready: true}}}
 	for i, m := range c.Machines {
-		s := plan.MachineSeen{Exists: true, Reached: true, Power: "on", Role: m.Role, Size: m.Size, Zone: m.Zone, Active: "a", Versions: map[string]string{}, Units: map[string]string{}}
-		for _, k := range set.Components(m.Role) {
+		s := plan.MachineSeen{Exists: true, Reached: true, Power: "on", Role: m.Role, Size: m.Size, Zone: m.Zone, Active: "a", Owner: c.Name, Versions: map[string]string{}, Units: map[string]string{}}
+		for _, k := range set.Components(m.Parts) {
 			s.Versions[k.Name] = k.Version
 		}
-		for _, u := range nodeconf.Units(m.Role) {
+		for _, u := range nodeconf.Units(m) {
 			s.Units[u] = "active"
 		}
 		o.Machines[m.Name] = s
-		if m.Role == versions.Control {
+		if m.Is(versions.Member) {
 			o.Members[m.Name] = plan.MemberSeen{ID: uint64(i + 1), Healthy: true}
 		}
 		if m.IsNode() {
@@ -102,6 +112,30 @@ func scenarios(t *testing.T) map[string]func() (*topology.Cluster, plan.Observed
 			o.Resting["tidewatch-control-2"] = true
 			seen(o, "tidewatch-control-2", func(s *plan.MachineSeen) { s.Idle = done.Machines["tidewatch-control-2"].Versions })
 			o.Nodes["tidewatch-gauges-1"] = plan.NodeSeen{Ready: true, Version: "v1.36.3", Cordoned: true, Drained: true}
+			return c, o
+		},
+		"raise-apart": func() (*topology.Cluster, plan.Observed) {
+			return declared(t, `control: {count: 2, nodes: false, datastore: {place: apart, count: 3}}
+endpoint: {virtual: {address: 127.80.0.250}}
+pools: [{name: gauges, adopt: ["02:5e:00:00:00:01"]}]
+`), empty()
+		},
+		"held-back": func() (*topology.Cluster, plan.Observed) {
+			// The control plane goes on, one pool stays, another goes with it.
+			text := "endpoint: {existing: {address: 192.0.2.7}}\npools: [{name: gauges, count: 2, kubernetes: v1.36.3}, {name: forecast, count: 2}]\n"
+			return declared(t, text), living(declared(t, text), "v1.36.3")
+		},
+		"past": func() (*topology.Cluster, plan.Observed) {
+			// One machine has left-overs of a dead cluster, one a kubelet of its own.
+			c := cluster(t, "v1.37.2", 1, 3)
+			o := living(c, "v1.37.2")
+			older := living(c, "v1.35.4")
+			for _, n := range []string{"tidewatch-gauges-2", "tidewatch-gauges-3"} {
+				delete(o.Nodes, n)
+				o.Machines[n] = older.Machines[n]
+			}
+			seen(o, "tidewatch-gauges-2", func(s *plan.MachineSeen) { s.Owner = "lampwright" })
+			seen(o, "tidewatch-gauges-3", func(s *plan.MachineSeen) { s.Owner = "" })
 			return c, o
 		},
 		"shrink": func() (*topology.Cluster, plan.Observed) {

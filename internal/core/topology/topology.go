@@ -15,46 +15,81 @@ import (
 // Cluster is a declaration worked out: every machine with its name, place and
 // address.
 type Cluster struct {
-	Name      string
-	Site      string
-	Set       versions.Set
-	Domain    string // of names inside the cluster
-	Pods      netip.Prefix
-	Services  netip.Prefix
-	Endpoint  Endpoint
-	Registry  string // host:port of the site's registry
-	Forward   []declare.Forward
-	Machines  []Machine // control first, then pools as declared, then the balancer
-	hostsText string
+	Name       string
+	Site       string
+	Set        versions.Set // with add-ons on versions of their own
+	Domain     string       // of names inside the cluster
+	Pods       netip.Prefix
+	PerNode    int // pod addresses of each node, a power of two
+	Services   netip.Prefix
+	Endpoint   Endpoint
+	Names      []string // further ones in the API server's certificate
+	Registry   string   // host:port of the site's registry
+	Forward    []declare.Forward
+	Network    declare.Network
+	Components map[string]declare.Component
+	System     declare.System
+	Trust      declare.Trust
+	Apart      bool      // the datastore has machines of its own
+	Nodes      bool      // control-plane machines are nodes
+	Machines   []Machine // control first, then datastore, pools as declared, the balancer
+	hostsText  string
+	index      map[string]int // of Machines, by name
 }
+
+// Answers is what answers at the endpoint.
+type Answers string
+
+// What answers at the endpoint.
+const (
+	ByMachine  Answers = "machine" // the only control-plane machine
+	ByBalancer Answers = "balancer"
+	ByExisting Answers = "existing"
+	ByCarrier  Answers = "virtual"
+)
 
 // Endpoint is where the API is reached.
 type Endpoint struct {
 	Name    string
 	Address netip.Addr
 	Port    int
+	Also    []int // further ports
+	By      Answers
 }
+
+// Ports lists every port of the endpoint, the first one first.
+func (e Endpoint) Ports() []int { return append([]int{e.Port}, e.Also...) }
 
 // Machine is one machine that there should be.
 type Machine struct {
 	Name     string
 	Role     versions.Role
-	Pool     string // name of the pool, of workers
-	Index    int    // from 1
+	Parts    []versions.Part // what it does, in the order of starting
+	Set      versions.Set    // what it runs
+	Pool     string          // name of the pool, of workers
+	Index    int             // from 1
 	Zone     string
 	Size     string
+	Image    declare.Image
+	Hardware string // of one that is adopted
 	Address  netip.Addr
 	Labels   map[string]string
 	Taints   []declare.Taint
 	Batch    int
 	Patience time.Duration
-	// Members are the control-plane machines that the datastore had, this one
+	// Members are the machines whose members the datastore had, this one
 	// included, when this machine's member was born. One alone founds it.
 	Members []string
 }
 
+// Is says whether a machine has a part.
+func (m Machine) Is(p versions.Part) bool { return slices.Contains(m.Parts, p) }
+
 // IsNode says whether the cluster knows the machine as a node.
-func (m Machine) IsNode() bool { return m.Role != versions.Balancer }
+func (m Machine) IsNode() bool { return m.Is(versions.Node) }
+
+// Components lists what the machine runs, in the order of starting.
+func (m Machine) Components() []versions.Component { return m.Set.Components(m.Parts) }
 
 // ControlTaint keeps ordinary pods off control-plane machines.
 var ControlTaint = declare.Taint{Key: "node-role.kubernetes.io/control-plane", Effect: "NoSchedule"}
@@ -62,7 +97,8 @@ var ControlTaint = declare.Taint{Key: "node-role.kubernetes.io/control-plane", E
 // Memory is what earlier runs fixed and a new one must keep.
 type Memory struct {
 	Addresses map[string]netip.Addr // by machine
-	Members   map[string][]string   // by control-plane machine: see Machine.Members
+	Members   map[string][]string   // by machine: see Machine.Members
+	Counts    map[string]int        // of pools whose count is a range
 }
 
 // reserved addresses at the head of a site's block belong to the site itself:
@@ -85,12 +121,33 @@ func SiteAddress(block netip.Prefix, n int) netip.Addr {
 var ErrBlockFull = errors.New("the site's address block is full; choose a larger one in the site file")
 
 // Build works a declaration out. Machines keep the addresses that mem holds;
-// new ones get the lowest free address of the site's block.
-func Build(d *declare.Declaration, s *declare.Site, set versions.Set, mem Memory) (*Cluster, error) {
+// new ones get the lowest free address of the machines' subnet.
+func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem Memory) (*Cluster, error) {
+	set, ok := cat.Set(d.Kubernetes)
+	if !ok {
+		return nil, fmt.Errorf("the catalogue has no Kubernetes %s", d.Kubernetes)
+	}
+	if a, ok := d.AddOns["fairway"]; ok {
+		set.Fairway = a.Version
+	}
+	if a, ok := d.AddOns["coredns"]; ok {
+		set.DNS = a.Version
+	}
 	c := &Cluster{
-		Name: d.Name, Site: d.Site, Set: set, Domain: d.DNS.Domain, Pods: d.Ranges.Pods, Services: d.Ranges.Services,
-		Endpoint: Endpoint{Name: d.Endpoint.Name, Port: d.Endpoint.Port},
-		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort),
+		Name: d.Name, Site: d.Site, Set: set, Domain: d.DNS.Domain, Pods: d.Ranges.Pods, PerNode: d.Ranges.PerNode, Services: d.Ranges.Services,
+		Endpoint: Endpoint{Name: d.Endpoint.Name, Port: d.Endpoint.Port, Also: d.Endpoint.Also, By: ByMachine}, Names: d.Control.Names,
+		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort), Network: d.Network, Components: d.Components, System: d.System, Trust: d.Trust,
+		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(),
+	}
+	image := func(name string, set versions.Set) declare.Image {
+		img := d.Images[name]
+		if img.System == "" {
+			img.System = set.Image
+		}
+		if img.Architecture == "" {
+			img.Architecture = "amd64"
+		}
+		return img
 	}
 	// Labels that anyone would expect: the failure domain and the pool.
 	labels := func(zone, pool string, more map[string]string) map[string]string {
@@ -101,34 +158,86 @@ func Build(d *declare.Declaration, s *declare.Site, set versions.Set, mem Memory
 		maps.Copy(l, more)
 		return l
 	}
+	var parts []versions.Part
+	if !c.Apart {
+		parts = append(parts, versions.Member)
+	}
+	parts = append(parts, versions.API)
+	if d.Endpoint.Virtual != nil {
+		parts = append(parts, versions.Carrier)
+	}
+	if c.Nodes {
+		parts = append(parts, versions.Node)
+	}
 	for i := range d.Control.Count {
 		z := d.Control.Zones[i%len(d.Control.Zones)]
-		c.Machines = append(c.Machines, Machine{
-			Name: fmt.Sprintf("%s-control-%d", d.Name, i+1), Role: versions.Control, Index: i + 1, Zone: z, Size: d.Control.Size,
-			Labels: labels(z, "", map[string]string{"node-role.kubernetes.io/control-plane": ""}), Taints: []declare.Taint{ControlTaint},
-			Batch: 1, Patience: 2 * time.Minute,
-		})
+		m := Machine{
+			Name: fmt.Sprintf("%s-control-%d", d.Name, i+1), Role: versions.Control, Parts: parts, Set: set, Index: i + 1, Zone: z, Size: d.Control.Size,
+			Image: image(d.Control.Image, set), Batch: 1, Patience: 2 * time.Minute,
+		}
+		if c.Nodes {
+			m.Labels, m.Taints = labels(z, "", map[string]string{"node-role.kubernetes.io/control-plane": ""}), []declare.Taint{ControlTaint}
+		}
+		c.Machines = append(c.Machines, m)
 	}
-	for pi, p := range d.Pools {
-		for i := range p.Count {
-			z := p.Zones[(i+pi)%len(p.Zones)]
+	if ds := d.Control.Datastore; c.Apart {
+		for i := range ds.Count {
 			c.Machines = append(c.Machines, Machine{
-				Name: fmt.Sprintf("%s-%s-%d", d.Name, p.Name, i+1), Role: versions.Worker, Pool: p.Name, Index: i + 1, Zone: z, Size: p.Size,
-				Labels: labels(z, p.Name, p.Labels), Taints: p.Taints, Batch: p.Rollout.Batch, Patience: time.Duration(p.Rollout.Patience),
+				Name: fmt.Sprintf("%s-datastore-%d", d.Name, i+1), Role: versions.Datastore, Parts: []versions.Part{versions.Member}, Set: set, Index: i + 1,
+				Zone: ds.Zones[i%len(ds.Zones)], Size: ds.Size, Image: image("", set), Batch: 1,
 			})
 		}
 	}
+	for pi, p := range d.Pools {
+		pset, ok := cat.Set(p.Kubernetes)
+		if !ok {
+			return nil, fmt.Errorf("the catalogue has no Kubernetes %s", p.Kubernetes)
+		}
+		pset.Fairway, pset.DNS = set.Fairway, set.DNS
+		count := p.Count.From
+		if now, ok := mem.Counts[p.Name]; ok {
+			count = min(max(now, p.Count.From), p.Count.To)
+		}
+		for i := range count {
+			z := p.Zones[(i+pi)%len(p.Zones)]
+			m := Machine{
+				Name: fmt.Sprintf("%s-%s-%d", d.Name, p.Name, i+1), Role: versions.Worker, Parts: []versions.Part{versions.Node}, Set: pset, Pool: p.Name, Index: i + 1,
+				Size: p.Size, Image: image(p.Image, pset), Taints: p.Taints, Batch: p.Rollout.Batch.Of(count), Patience: time.Duration(p.Rollout.Patience),
+			}
+			if i < len(p.Adopt) {
+				m.Hardware = p.Adopt[i]
+				for _, b := range s.Bare {
+					if b.Hardware == m.Hardware {
+						z = b.Zone
+					}
+				}
+			}
+			m.Zone, m.Labels = z, labels(z, p.Name, p.Labels)
+			c.Machines = append(c.Machines, m)
+		}
+	}
 	if b := d.Endpoint.Balancer; b != nil {
-		c.Machines = append(c.Machines, Machine{Name: d.Name + "-balancer-1", Role: versions.Balancer, Index: 1, Zone: s.Zones[0].Name, Size: b.Size})
+		c.Machines = append(c.Machines, Machine{Name: d.Name + "-balancer-1", Role: versions.Balancer, Parts: []versions.Part{versions.Balances}, Set: set, Index: 1, Zone: s.Zones[0].Name, Size: b.Size, Image: image("", set), Batch: 1})
 		c.Forward = b.Forward
 	}
-	if err := c.address(s.Addresses, mem.Addresses); err != nil {
+	fixed := maps.Clone(d.System.Addresses)
+	if fixed == nil {
+		fixed = map[string]netip.Addr{}
+	}
+	if v := d.Endpoint.Virtual; v != nil {
+		fixed[d.Endpoint.Name] = v.Address
+	}
+	block := d.Ranges.Machines
+	if !block.IsValid() {
+		block = s.Addresses
+	}
+	if err := c.address(block, fixed, mem.Addresses); err != nil {
 		return nil, err
 	}
 	var members []string
 	for i := range c.Machines {
 		m := &c.Machines[i]
-		if m.Role == versions.Control {
+		if m.Is(versions.Member) {
 			members = append(members, m.Name)
 			m.Members = slices.Clone(members)
 			if born := mem.Members[m.Name]; born != nil {
@@ -136,22 +245,40 @@ func Build(d *declare.Declaration, s *declare.Site, set versions.Set, mem Memory
 			}
 		}
 	}
+	c.index = make(map[string]int, len(c.Machines))
+	for i, m := range c.Machines {
+		c.index[m.Name] = i
+	}
 	c.Endpoint.Address = c.Machines[0].Address
-	if b := c.Of(versions.Balancer); len(b) > 0 {
-		c.Endpoint.Address = b[0].Address
+	switch {
+	case d.Endpoint.Balancer != nil:
+		c.Endpoint.Address, c.Endpoint.By = c.Of(versions.Balancer)[0].Address, ByBalancer
+	case d.Endpoint.Existing != nil:
+		c.Endpoint.Address, c.Endpoint.By = d.Endpoint.Existing.Address, ByExisting
+	case d.Endpoint.Virtual != nil:
+		c.Endpoint.Address, c.Endpoint.By = d.Endpoint.Virtual.Address, ByCarrier
 	}
 	c.hostsText = c.hosts(s)
 	return c, nil
 }
 
-func (c *Cluster) address(block netip.Prefix, known map[string]netip.Addr) error {
+// address gives every machine its address: the declared one, the one that it
+// has, or the lowest free one.
+func (c *Cluster) address(block netip.Prefix, fixed, known map[string]netip.Addr) error {
 	taken := map[netip.Addr]bool{}
 	for _, a := range known {
+		taken[a] = true
+	}
+	for _, a := range fixed {
 		taken[a] = true
 	}
 	next := SiteAddress(block, reserved)
 	for i := range c.Machines {
 		m := &c.Machines[i]
+		if a, ok := fixed[m.Name]; ok {
+			m.Address = a
+			continue
+		}
 		if a, ok := known[m.Name]; ok && block.Contains(a) {
 			m.Address = a
 			continue
@@ -178,13 +305,32 @@ func (c *Cluster) Of(role versions.Role) []Machine {
 	return ms
 }
 
+// With lists the machines that have a part.
+func (c *Cluster) With(p versions.Part) []Machine {
+	var ms []Machine
+	for _, m := range c.Machines {
+		if m.Is(p) {
+			ms = append(ms, m)
+		}
+	}
+	return ms
+}
+
+// PluginArgs is what the network plugin's containers are told.
+func (c *Cluster) PluginArgs() []string {
+	var out []string
+	for _, k := range slices.Sorted(maps.Keys(c.Network.Settings)) {
+		out = append(out, "--"+k+"="+c.Network.Settings[k])
+	}
+	return out
+}
+
 // Machine finds a machine by name.
 func (c *Cluster) Machine(name string) (Machine, bool) {
-	i := slices.IndexFunc(c.Machines, func(m Machine) bool { return m.Name == name })
-	if i < 0 {
-		return Machine{}, false
+	if i, ok := c.index[name]; ok {
+		return c.Machines[i], true
 	}
-	return c.Machines[i], true
+	return Machine{}, false
 }
 
 // ServiceAddress is the n-th address of the service range: 1 is the API, 10 is

@@ -32,14 +32,11 @@ const (
 // Authorities lists all three.
 var Authorities = []Authority{Cluster, Datastore, FrontProxy}
 
-// Lifetimes. Leaves live one year, authorities ten; a person's access hours.
-// NotBefore lies back a little because clocks differ.
+// Lifetimes that are not declared: a person's access lasts hours, and NotBefore
+// lies back a little because clocks differ.
 const (
-	LeafLife      = 365 * 24 * time.Hour
-	AuthorityLife = 10 * LeafLife
-	AccessLife    = 8 * time.Hour
-	Backdate      = 5 * time.Minute
-	RenewBefore   = 30 * 24 * time.Hour
+	AccessLife = 8 * time.Hour
+	Backdate   = 5 * time.Minute
 )
 
 // ServiceAccountKey is the ID of the key pair that signs service-account
@@ -54,6 +51,7 @@ const (
 	APIServerKubeletClient   = "verbund:api-server-to-kubelet"
 	APIServerDatastoreClient = "verbund:api-server-to-datastore"
 	FrontProxyClient         = "verbund:front-proxy"
+	EndpointCarrierClient    = "verbund:endpoint-carrier"
 	DatastoreOperations      = "verbund:datastore-operations"
 	ToolAdministrator        = "verbund:tool"
 )
@@ -71,13 +69,14 @@ type Request struct {
 	DNS           []string
 	IPs           []netip.Addr
 	Life          time.Duration
+	Renew         time.Duration // how long before its end it is made anew; 0: never
 }
 
 // Requests lists every certificate that lies on one machine.
 func Requests(c *topology.Cluster, m topology.Machine) []Request {
 	local := netip.AddrFrom4([4]byte{127, 0, 0, 1})
 	req := func(name string, a Authority, cn string, orgs ...string) Request {
-		return Request{ID: m.Name + "/" + name, Machine: m.Name, Name: name, Authority: a, CommonName: cn, Organisations: orgs, Life: LeafLife}
+		return Request{ID: m.Name + "/" + name, Machine: m.Name, Name: name, Authority: a, CommonName: cn, Organisations: orgs, Life: time.Duration(c.Trust.Leaf), Renew: time.Duration(c.Trust.Renew)}
 	}
 	client := func(name string, a Authority, cn string, orgs ...string) Request {
 		r := req(name, a, cn, orgs...)
@@ -85,11 +84,21 @@ func Requests(c *topology.Cluster, m topology.Machine) []Request {
 		return r
 	}
 	var rs []Request
-	if m.Role == versions.Control {
+	if m.Is(versions.API) {
 		api := req("api-server", Cluster, "verbund:api-server")
 		api.Server = true
 		api.DNS = []string{c.Endpoint.Name, m.Name, "kubernetes", "kubernetes.default", "kubernetes.default.svc", "kubernetes.default.svc." + c.Domain, "localhost"}
 		api.IPs = []netip.Addr{c.Endpoint.Address, m.Address, c.ServiceAddress(1), local}
+		for _, n := range c.Names {
+			if a, err := netip.ParseAddr(n); err == nil {
+				api.IPs = append(api.IPs, a)
+			} else {
+				api.DNS = append(api.DNS, n)
+			}
+		}
+		rs = append(rs, api)
+	}
+	if m.Is(versions.Member) {
 		member := req("datastore-member", Datastore, m.Name)
 		member.Server, member.Client = true, true
 		member.DNS, member.IPs = []string{m.Name, "localhost"}, []netip.Addr{m.Address, local}
@@ -98,12 +107,18 @@ func Requests(c *topology.Cluster, m topology.Machine) []Request {
 		// and etcd refuses a peer whose certificate lacks it.
 		peer := member
 		peer.ID, peer.Name = m.Name+"/datastore-peer", "datastore-peer"
-		rs = append(rs, api, member, peer,
+		rs = append(rs, member, peer)
+	}
+	if m.Is(versions.API) {
+		rs = append(rs,
 			client("api-server-kubelet", Cluster, APIServerKubeletClient),
 			client("api-server-datastore", Datastore, APIServerDatastoreClient),
 			client("front-proxy", FrontProxy, FrontProxyClient),
 			client("controller-manager", Cluster, "system:kube-controller-manager"),
 			client("scheduler", Cluster, "system:kube-scheduler"))
+	}
+	if m.Is(versions.Carrier) {
+		rs = append(rs, client("endpoint-carrier", Datastore, EndpointCarrierClient))
 	}
 	if m.IsNode() {
 		serving := req("kubelet-serving", Cluster, "system:node:"+m.Name, "system:nodes")
@@ -122,10 +137,11 @@ func Requests(c *topology.Cluster, m topology.Machine) []Request {
 }
 
 // ToolRequests lists the certificates that stay with the tool.
-func ToolRequests() []Request {
+func ToolRequests(c *topology.Cluster) []Request {
+	life, renew := time.Duration(c.Trust.Leaf), time.Duration(c.Trust.Renew)
 	return []Request{
-		{ID: "tool/datastore", Name: "datastore", Authority: Datastore, CommonName: DatastoreOperations, Client: true, Life: LeafLife},
-		{ID: "tool/administrator", Name: "administrator", Authority: Cluster, CommonName: ToolAdministrator, Organisations: []string{"system:masters"}, Client: true, Life: LeafLife},
+		{ID: "tool/datastore", Name: "datastore", Authority: Datastore, CommonName: DatastoreOperations, Client: true, Life: life, Renew: renew},
+		{ID: "tool/administrator", Name: "administrator", Authority: Cluster, CommonName: ToolAdministrator, Organisations: []string{"system:masters"}, Client: true, Life: life, Renew: renew},
 	}
 }
 
@@ -144,32 +160,34 @@ func dedupe[T comparable](in []T) []T {
 	return out
 }
 
-// AuthoritiesOn lists the authorities whose certificates a machine of a role
-// has to hold.
-func AuthoritiesOn(role versions.Role) []Authority {
-	if role == versions.Control {
+// AuthoritiesOn lists the authorities whose certificates a machine has to hold.
+func AuthoritiesOn(m topology.Machine) []Authority {
+	switch {
+	case m.Is(versions.API):
 		return Authorities
+	case m.Is(versions.Member):
+		return []Authority{Datastore}
 	}
 	return []Authority{Cluster}
 }
 
 // KeyIDs names the private keys, beyond those of its certificates, that lie on
-// a machine of a role. The controller manager signs with the cluster
-// authority; no other machine ever holds an authority's key.
-func KeyIDs(role versions.Role) []string {
-	if role == versions.Control {
+// a machine. The controller manager signs with the cluster authority; no other
+// machine ever holds an authority's key.
+func KeyIDs(m topology.Machine) []string {
+	if m.Is(versions.API) {
 		return []string{string(Cluster), ServiceAccountKey}
 	}
 	return nil
 }
 
 // NewAuthority makes the self-signed certificate of an authority.
-func NewAuthority(a Authority, cluster string, key crypto.Signer, now time.Time, serial *big.Int) (*x509.Certificate, error) {
+func NewAuthority(a Authority, cluster string, life time.Duration, key crypto.Signer, now time.Time, serial *big.Int) (*x509.Certificate, error) {
 	t := &x509.Certificate{
 		SerialNumber: serial,
 		Subject:      pkix.Name{CommonName: cluster + " " + string(a)},
 		NotBefore:    now.Add(-Backdate).UTC().Truncate(time.Second),
-		NotAfter:     now.Add(AuthorityLife).UTC().Truncate(time.Second),
+		NotAfter:     now.Add(life).UTC().Truncate(time.Second),
 		KeyUsage:     x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
 		IsCA:         true, BasicConstraintsValid: true, MaxPathLenZero: true,
 	}
@@ -238,7 +256,7 @@ func Stale(cert *x509.Certificate, r Request, ca *x509.Certificate, now time.Tim
 		return "another authority signed it"
 	case cert.Subject.CommonName != r.CommonName || !slices.Equal(cert.Subject.Organization, r.Organisations):
 		return "its subject is " + cert.Subject.String()
-	case r.Life == LeafLife && now.After(cert.NotAfter.Add(-RenewBefore)):
+	case r.Renew > 0 && now.After(cert.NotAfter.Add(-r.Renew)):
 		return "it ends on " + cert.NotAfter.Format(time.DateOnly)
 	}
 	return ""

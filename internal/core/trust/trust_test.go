@@ -40,7 +40,7 @@ func authorities(t *testing.T) map[trust.Authority]authority {
 	out := map[trust.Authority]authority{}
 	for i, a := range trust.Authorities {
 		k := key(t)
-		c, err := trust.NewAuthority(a, "tidewatch", k, now, big.NewInt(int64(i+1)))
+		c, err := trust.NewAuthority(a, "tidewatch", 3650*24*time.Hour, k, now, big.NewInt(int64(i+1)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -126,7 +126,7 @@ func TestTable(t *testing.T) {
 	if rs := trust.Requests(c, c.Of(versions.Balancer)[0]); len(rs) > 0 {
 		t.Errorf("the balancer holds %v", rs)
 	}
-	if ids := trust.KeyIDs(versions.Worker); len(ids) > 0 {
+	if ids := trust.KeyIDs(c.Of(versions.Worker)[0]); len(ids) > 0 {
 		t.Errorf("a worker holds the keys %v", ids)
 	}
 }
@@ -184,7 +184,7 @@ func TestOutlivesAuthority(t *testing.T) {
 	c, cas := cluster(t), authorities(t)
 	r := trust.Requests(c, c.Machines[0])[0]
 	ca := cas[r.Authority]
-	_, err := trust.Sign(r, key(t).Public(), ca.cert, ca.key, now.Add(trust.AuthorityLife-time.Hour), big.NewInt(5))
+	_, err := trust.Sign(r, key(t).Public(), ca.cert, ca.key, now.Add(3650*24*time.Hour-time.Hour), big.NewInt(5))
 	if err == nil || !strings.Contains(err.Error(), "would outlive its authority") {
 		t.Errorf("error is %v", err)
 	}

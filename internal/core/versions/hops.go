@@ -46,7 +46,7 @@ func (c *Catalogue) Hop(from, to string) error {
 
 // Leg is one part of the road from one version to another.
 type Leg struct {
-	Who     string `json:"who"`  // control, or workers
+	Who     string `json:"who"` // control, or workers
 	From    string `json:"from"`
 	To      string `json:"to"`
 	Because string `json:"because"`

@@ -4,6 +4,7 @@ package protocol
 
 import (
 	"io/fs"
+	"net/netip"
 	"time"
 )
 
@@ -15,6 +16,7 @@ const (
 	Facts          = "facts"          // → FactsReply
 	FilesPut       = "files.put"      // PutRequest → PutReply
 	FilesDigests   = "files.digests"  // PathsRequest → DigestsReply
+	FilesRead      = "files.read"     // PathsRequest → FilesReply
 	ArtefactsPull  = "artefacts.pull" // PullRequest → PullReply
 	UnitsList      = "units.list"     // → []UnitState
 	UnitsStart     = "units.start"    // UnitsRequest, in order, each awaited
@@ -24,7 +26,8 @@ const (
 	Logs           = "logs"           // LogsRequest → LogsReply
 	SlotsPrepare   = "slots.prepare"  // SlotRequest: empties an idle slot
 	SlotsSwitch    = "slots.switch"   // SwitchRequest → SwitchReply
-	MachineReboot  = "machine.reboot" // answers, then restarts
+	MachineProbe   = "machine.probe"  // ProbeRequest → ProbeReply
+	MachineWipe    = "machine.wipe"   // stops everything, empties the disk, answers, then restarts
 	CodeUnitFailed = -32010           // a unit did not come up; data is []UnitState
 	CodeDiskFull   = -32011           // the disk takes no more
 	CodeDigest     = -32012           // a blob has another digest than asked for
@@ -42,6 +45,10 @@ type FactsReply struct {
 	Disk     int64     `json:"disk"`   // bytes
 	DiskUsed int64     `json:"diskUsed"`
 	Clock    time.Time `json:"clock"`
+	// Rights says what the login may do: all, or look.
+	Rights string `json:"rights"`
+	// Cards are the network cards with their addresses.
+	Cards []Card `json:"cards"`
 	// Active is the slot in use, empty before the first switch.
 	Active string `json:"active"`
 	// Slots lists, by slot and component, the version that lies there.
@@ -49,6 +56,39 @@ type FactsReply struct {
 	// Digests lists, by slot and component, the digest of the manifest under
 	// which it was fetched.
 	Digests map[string]map[string]string `json:"digests"`
+}
+
+// Card is a network card.
+type Card struct {
+	Name    string     `json:"name"`
+	Address netip.Addr `json:"address"`
+}
+
+// FilesReply has the files that exist, each up to MaxRead bytes.
+type FilesReply struct {
+	Files []File `json:"files"`
+}
+
+// MaxRead is how much of a file is read, in bytes.
+const MaxRead = 256 << 10
+
+// ProbeRequest asks a machine what it can reach, and what is free on it.
+type ProbeRequest struct {
+	Resolve []string `json:"resolve,omitempty"` // names
+	Dial    []string `json:"dial,omitempty"`    // HOST:PORT
+	Free    []string `json:"free,omitempty"`    // ADDRESS:PORT that something will listen on
+	// Registry is asked for the manifests of artefacts, given as NAME@DIGEST.
+	Registry  string   `json:"registry,omitempty"`
+	Artefacts []string `json:"artefacts,omitempty"`
+}
+
+// ProbeReply says of each thing asked what is wrong with it; what is well is
+// left out.
+type ProbeReply struct {
+	Resolve   map[string]string `json:"resolve"`
+	Dial      map[string]string `json:"dial"`
+	Free      map[string]string `json:"free"`
+	Artefacts map[string]string `json:"artefacts"`
 }
 
 // File is one file to be written whole.

@@ -336,11 +336,13 @@ func TestFlags(t *testing.T) {
 		{good, ""},
 		{append(good, "--no-such-flag=1"), "unknown flag"},
 		{append(good, "stray"), "unexpected argument"},
+		{append(good, "--audit-log-maxage=30"), ""},
+		{append(good, "--tls-curve-preferences=1"), "unknown flag"}, // of v1.36
 		{append(good, "--advertise-address=127.1.2.3"), "a loopback address cannot be advertised"},
 		{append(good, "--advertise-address=127.1.2.3", "--endpoint-reconciler-type=none"), ""},
 		{good[1:], "--client-ca-file is missing"},
 	} {
-		_, err := parseFlags(x.args)
+		_, err := parseFlags(&host.Env{Name: "kube-apiserver", Version: "v1.35.3", Args: x.args})
 		if (err == nil) != (x.want == "") || err != nil && !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%v: %v, wanted %q", x.args, err, x.want)
 		}

@@ -48,7 +48,7 @@ type options struct {
 	tlsCert, tlsKey                                string
 }
 
-func parseFlags(args []string) (*options, error) {
+func parseFlags(e *host.Env) (*options, error) {
 	o := &options{}
 	fs := pflag.NewFlagSet("kube-apiserver", pflag.ContinueOnError)
 	fs.SetOutput(io.Discard)
@@ -83,7 +83,8 @@ func parseFlags(args []string) (*options, error) {
 	fs.DurationVar(&o.shutdownDelay, "shutdown-delay-duration", 0, "")
 	fs.StringVar(&o.tlsCert, "tls-cert-file", "", "")
 	fs.StringVar(&o.tlsKey, "tls-private-key-file", "", "")
-	if err := fs.Parse(args); err != nil {
+	e.KnownFlags(fs)
+	if err := fs.Parse(e.Args); err != nil {
 		return nil, err
 	}
 	if fs.NArg() > 0 {
@@ -120,7 +121,7 @@ type server struct {
 
 // Run is the stand-in.
 func Run(ctx context.Context, e *host.Env) error {
-	o, err := parseFlags(e.Args)
+	o, err := parseFlags(e)
 	if err != nil {
 		return &host.ExitError{Code: 2, Err: err}
 	}

@@ -23,7 +23,7 @@ import (
 	"verbund/internal/sim/kubeclient"
 )
 
-// nodeRanges gives every node 256 addresses of the pods' range.
+// nodeRanges gives every node its part of the pods' range.
 func (s *state) nodeRanges(ctx context.Context) error {
 	taken := map[string]bool{}
 	nodes := All[*corev1.Node](s.nodes)
@@ -42,8 +42,8 @@ func (s *state) nodeRanges(ctx context.Context) error {
 		}
 		for {
 			var b [4]byte
-			binary.BigEndian.PutUint32(b[:], base+next<<8)
-			r := netip.PrefixFrom(netip.AddrFrom4(b), 24)
+			binary.BigEndian.PutUint32(b[:], base+next<<(32-s.mask))
+			r := netip.PrefixFrom(netip.AddrFrom4(b), s.mask)
 			if next++; !s.cidr.Contains(r.Addr()) {
 				return fmt.Errorf("no range left for node %s in %s", n.Name, s.cidr)
 			}

@@ -31,6 +31,7 @@ type state struct {
 	c     *kubernetes.Clientset
 	grace time.Duration
 	cidr  netip.Prefix
+	mask  int                  // length of each node's range
 	given map[types.UID]string // ranges given to nodes by this leader
 
 	nodes, pods, services, slices, deployments, sets, daemons, budgets, namespaces, accounts, leases cache.SharedIndexInformer
@@ -58,7 +59,9 @@ func Manager(ctx context.Context, e *host.Env) error {
 	lease := fs.Duration("leader-elect-lease-duration", 15*time.Second, "")
 	renew := fs.Duration("leader-elect-renew-deadline", 10*time.Second, "")
 	retry := fs.Duration("leader-elect-retry-period", 2*time.Second, "")
+	mask := fs.Int("node-cidr-mask-size", 24, "")
 	grace := fs.Duration("node-monitor-grace-period", 50*time.Second, "")
+	e.KnownFlags(fs)
 	if err := fs.Parse(e.Args); err != nil {
 		return &host.ExitError{Code: 2, Err: err}
 	}
@@ -71,6 +74,9 @@ func Manager(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("--cluster-cidr: %w", err)}
 	}
+	if *mask < p.Bits() || *mask > 30 {
+		return &host.ExitError{Code: 2, Err: fmt.Errorf("--node-cidr-mask-size=%d: node ranges of that length do not lie in %s", *mask, p)}
+	}
 	c, err := kubeclient.Client(e, *kubeconfig)
 	if err != nil {
 		return err
@@ -80,7 +86,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	}
 	e.Ready()
 	return kubeclient.Lead(ctx, e, c, "kube-controller-manager", *lease, *renew, *retry, func(ctx context.Context) {
-		s := &state{e: e, c: c, grace: *grace, cidr: p, given: map[types.UID]string{}}
+		s := &state{e: e, c: c, grace: *grace, cidr: p, mask: *mask, given: map[types.UID]string{}}
 		s.run(ctx)
 	})
 }

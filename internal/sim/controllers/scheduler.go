@@ -28,6 +28,7 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 	authz := fs.String("authorization-kubeconfig", "", "")
 	bind := fs.String("bind-address", "0.0.0.0", "")
 	port := fs.Int("secure-port", 10259, "")
+	e.KnownFlags(fs)
 	if err := fs.Parse(e.Args); err != nil {
 		return &host.ExitError{Code: 2, Err: err}
 	}
@@ -37,7 +38,7 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 		}
 	}
 	var cfg schedv1.KubeSchedulerConfiguration
-	if err := kubeclient.StrictYAML(e.Host, *config, &cfg); err != nil {
+	if err := e.StrictConfig(*config, &cfg); err != nil {
 		return err
 	}
 	c, err := kubeclient.Client(e, cfg.ClientConnection.Kubeconfig)

@@ -73,6 +73,7 @@ type site struct {
 	mu       sync.Mutex
 	orders   int // machines ever made, so that no two are alike
 	machines map[string]*machine
+	images   map[string]*image // by digest
 	zones    map[string]*zoneProc
 	booting  sync.WaitGroup
 }
@@ -85,7 +86,7 @@ var ErrBlockTaken = errors.New("address block taken")
 func Run(ctx context.Context, folder string, file *declare.Site, child []string, ready func()) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	s := &site{folder: folder, file: file, ctx: ctx, stop: stop, child: child, machines: map[string]*machine{}, zones: map[string]*zoneProc{}}
+	s := &site{folder: folder, file: file, ctx: ctx, stop: stop, child: child, machines: map[string]*machine{}, images: map[string]*image{}, zones: map[string]*zoneProc{}}
 	claim, err := net.Listen("tcp", fmt.Sprintf("%s:%d", topology.SiteAddress(file.Addresses, 1), claimPort))
 	if err != nil {
 		return fmt.Errorf("%w: %s is used by another site on this computer; choose another block for addresses in %s.site.yaml (%v)", ErrBlockTaken, file.Addresses, file.Name, err)
@@ -179,6 +180,11 @@ func (s *site) load() error {
 	for n, m := range st.Machines {
 		s.machines[n] = m
 	}
+	for d, i := range st.Images {
+		i.ready = make(chan struct{})
+		close(i.ready)
+		s.images[d] = i
+	}
 	return nil
 }
 
@@ -186,11 +192,12 @@ func (s *site) load() error {
 type state struct {
 	Orders   int                 `json:"orders"`
 	Machines map[string]*machine `json:"machines"`
+	Images   map[string]*image   `json:"images"`
 }
 
 // save writes the inventory; the caller holds the lock.
 func (s *site) save() error {
-	b, err := json.Marshal(state{s.orders, s.machines})
+	b, err := json.Marshal(state{s.orders, s.machines, s.images})
 	if err != nil {
 		return err
 	}
@@ -254,9 +261,20 @@ func (s *site) inventory() protocol.Inventory {
 		}
 		inv.Zones = append(inv.Zones, pz)
 	}
+	taken := map[string]bool{}
 	for _, m := range s.machines {
 		inv.Machines = append(inv.Machines, m.Machine)
+		taken[m.Hardware] = true
 	}
+	for _, b := range s.file.Bare {
+		if !taken[b.Hardware] {
+			inv.Bare = append(inv.Bare, protocol.Bare{Hardware: b.Hardware, Zone: b.Zone, Size: b.Size})
+		}
+	}
+	for d, i := range s.images {
+		inv.Images = append(inv.Images, protocol.Composed{Digest: d, Image: i.Image, Machines: i.Machines})
+	}
+	slices.SortFunc(inv.Images, func(a, b protocol.Composed) int { return strings.Compare(a.Digest, b.Digest) })
 	slices.SortFunc(inv.Machines, func(a, b protocol.Machine) int { return strings.Compare(a.Name, b.Name) })
 	return inv
 }
@@ -277,7 +295,12 @@ func (s *site) order(w http.ResponseWriter, r *http.Request) {
 		answer(w, nil, refuse(http.StatusBadRequest, "send an order", "this is not an order: %v", err))
 		return
 	}
-	m, err := s.make(r.PathValue("name"), o)
+	digest, err := s.compose(r.Context(), o.Image)
+	if err != nil {
+		answer(w, nil, err)
+		return
+	}
+	m, err := s.make(r.PathValue("name"), o, digest)
 	if err != nil {
 		answer(w, nil, err)
 		return
@@ -285,7 +308,62 @@ func (s *site) order(w http.ResponseWriter, r *http.Request) {
 	answer(w, m, nil)
 }
 
-func (s *site) make(name string, o protocol.Order) (*protocol.Machine, error) {
+// image is one that was composed, or is being composed.
+type image struct {
+	protocol.Image
+	Machines int           `json:"machines"`
+	ready    chan struct{} // closed when it is composed
+}
+
+// composing is how long composing an image takes in life.
+const composing = 30 * time.Second
+
+// compose makes a machine image once; whoever asks for the same gets the same.
+func (s *site) compose(ctx context.Context, spec protocol.Image) (string, error) {
+	if spec.System == "" || spec.Architecture == "" {
+		return "", refuse(http.StatusBadRequest, "name the operating system and the architecture", "an image of %q for %q cannot be composed", spec.System, spec.Architecture)
+	}
+	b, err := json.Marshal(spec)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(b)
+	digest := fmt.Sprintf("sha256:%x", sum)
+	s.mu.Lock()
+	i := s.images[digest]
+	if i == nil {
+		i = &image{Image: spec, ready: make(chan struct{})}
+		s.images[digest] = i
+		time.AfterFunc(composing/time.Duration(max(s.file.Pace, 1)), func() { close(i.ready) })
+	}
+	s.mu.Unlock()
+	select {
+	case <-i.ready:
+		return digest, nil
+	case <-ctx.Done():
+		return "", ctx.Err()
+	}
+}
+
+// adoptable finds the bare machine of a hardware address; the caller holds the
+// lock.
+func (s *site) adoptable(hardware string, o protocol.Order) error {
+	i := slices.IndexFunc(s.file.Bare, func(b declare.Bare) bool { return b.Hardware == hardware })
+	if i < 0 {
+		return refuse(http.StatusNotFound, "list it under bare in the site file", "the site has no bare machine %s", hardware)
+	}
+	if b := s.file.Bare[i]; b.Zone != o.Zone || b.Size != o.Size {
+		return refuse(http.StatusConflict, "declare it as it is", "machine %s is of size %s in zone %s", hardware, b.Size, b.Zone)
+	}
+	for _, m := range s.machines {
+		if m.Hardware == hardware {
+			return refuse(http.StatusConflict, "take it out of that cluster first", "machine %s belongs to cluster %s as %s", hardware, m.Cluster, m.Name)
+		}
+	}
+	return nil
+}
+
+func (s *site) make(name string, o protocol.Order, digest string) (*protocol.Machine, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if m := s.machines[name]; m != nil {
@@ -312,6 +390,11 @@ func (s *site) make(name string, o protocol.Order) (*protocol.Machine, error) {
 			return nil, refuse(http.StatusConflict, "ask for another", "address %s is leased to %s", o.Address, other.Name)
 		}
 	}
+	if o.Hardware != "" {
+		if err := s.adoptable(o.Hardware, o); err != nil {
+			return nil, err
+		}
+	}
 	key, print, err := hostKey()
 	if err != nil {
 		return nil, err
@@ -319,9 +402,20 @@ func (s *site) make(name string, o protocol.Order) (*protocol.Machine, error) {
 	s.orders++
 	hw := sha256.Sum256(fmt.Appendf(nil, "%d %d", s.file.Seed, s.orders))
 	m := &machine{Machine: protocol.Machine{Name: name, Cluster: o.Cluster, Zone: o.Zone, Size: o.Size, Address: o.Address, Power: protocol.PowerOff,
-		Hardware: fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", hw[0], hw[1], hw[2], hw[3], hw[4]), Fingerprint: print}}
-	m.Spec = host.Spec{Name: name, Hardware: m.Hardware, Address: o.Address, Zone: o.Zone, Image: o.Image, CPUs: size.CPUs, Memory: int64(size.Memory), Disk: int64(size.Disk),
-		Root: filepath.Join(s.folder, "disks", name), Login: o.Login, HostKey: key, Seed: uint64(s.file.Seed), Registry: topology.SiteAddress(s.file.Addresses, 2), Pace: s.file.Pace}
+		Hardware: fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", hw[0], hw[1], hw[2], hw[3], hw[4]), Fingerprint: print, Image: digest, Adopted: o.Hardware != ""}}
+	disk := name
+	if o.Hardware != "" {
+		// Its disk is there already, with whatever an earlier life left on it.
+		m.Hardware = o.Hardware
+		disk = "bare-" + strings.ReplaceAll(o.Hardware, ":", "")
+	}
+	s.images[digest].Machines++
+	system := o.Image.System
+	if len(o.Image.Extras) > 0 {
+		system += " with " + strings.Join(o.Image.Extras, ", ")
+	}
+	m.Spec = host.Spec{Name: name, Hardware: m.Hardware, Address: o.Address, Zone: o.Zone, Image: system, CPUs: size.CPUs, Memory: int64(size.Memory), Disk: int64(size.Disk),
+		Root: filepath.Join(s.folder, "disks", disk), Login: o.Login, HostKey: key, Seed: uint64(s.file.Seed), Registry: topology.SiteAddress(s.file.Addresses, 2), Pace: s.file.Pace}
 	s.machines[name] = m
 	if err := s.save(); err != nil {
 		delete(s.machines, name)
@@ -363,7 +457,10 @@ func (s *site) remove(w http.ResponseWriter, r *http.Request) {
 		s.off(m, true)
 		s.mu.Lock()
 		delete(s.machines, m.Name)
-		err = errors.Join(s.save(), os.RemoveAll(m.Spec.Root))
+		err = s.save()
+		if !m.Adopted { // a bare machine stays, with its disk
+			err = errors.Join(err, os.RemoveAll(m.Spec.Root))
+		}
 		s.mu.Unlock()
 	}
 	answer(w, err == nil, err)

@@ -103,7 +103,7 @@ func TestMachinesOfASite(t *testing.T) {
 		a[3] = byte(n)
 		return netip.AddrFrom4(a)
 	}
-	order := protocol.Order{Cluster: "tidewatch", Zone: "north", Size: "small", Image: "skerry", Address: at(10), Login: login(t)}
+	order := protocol.Order{Cluster: "tidewatch", Zone: "north", Size: "small", Image: protocol.Image{System: "skerry 2026.11", Architecture: "amd64"}, Address: at(10), Login: login(t)}
 	m, err := c.Order(ctx, "one", order)
 	if err != nil {
 		t.Fatal(err)

@@ -7,11 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -21,6 +23,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/name"
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
+	"golang.org/x/sync/errgroup"
 
 	"verbund/internal/machine/protocol"
 )
@@ -47,7 +50,9 @@ func (h *Host) serveAgent(c io.ReadWriteCloser, onReboot func()) {
 		protocol.Logs:          handler.New(a.logs),
 		protocol.SlotsPrepare:  handler.New(a.prepare),
 		protocol.SlotsSwitch:   handler.New(a.swap),
-		protocol.MachineReboot: handler.New(a.reboot),
+		protocol.FilesRead:     handler.New(a.read),
+		protocol.MachineProbe:  handler.New(a.probe),
+		protocol.MachineWipe:   handler.New(a.wipe),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
 	srv.Start(channel.Line(c, c)).Wait()
 }
@@ -74,8 +79,13 @@ func (a *agent) activeSlot() string {
 
 func (a *agent) facts(context.Context) (*protocol.FactsReply, error) {
 	s := a.h.Spec
+	used := a.h.Used()
+	if a.h.room(0) != nil {
+		used = s.Disk
+	}
 	r := &protocol.FactsReply{Name: s.Name, Hardware: s.Hardware, BootID: a.h.BootID, Image: s.Image, CPUs: s.CPUs, Memory: s.Memory, Disk: s.Disk,
-		DiskUsed: a.h.Used(), Clock: time.Now(), Active: a.activeSlot(), Slots: map[string]map[string]string{}, Digests: map[string]map[string]string{}}
+		DiskUsed: used, Clock: time.Now(), Rights: "all",
+		Cards: []protocol.Card{{Name: "eth0", Address: s.Address}}, Active: a.activeSlot(), Slots: map[string]map[string]string{}, Digests: map[string]map[string]string{}}
 	for _, slot := range []string{"a", "b"} {
 		r.Slots[slot], r.Digests[slot] = map[string]string{}, map[string]string{}
 		bins, _ := os.ReadDir(a.h.Path(protocol.SlotDir + slot + "/bin"))
@@ -331,8 +341,103 @@ func (a *agent) swap(ctx context.Context, req *protocol.SwitchRequest) (*protoco
 	return r, nil
 }
 
-func (a *agent) reboot(context.Context) (bool, error) {
-	a.h.Console("restart requested")
+func (a *agent) read(_ context.Context, req *protocol.PathsRequest) (*protocol.FilesReply, error) {
+	r := &protocol.FilesReply{Files: []protocol.File{}}
+	for _, p := range req.Paths {
+		i, err := os.Stat(a.h.Path(p))
+		if err != nil || !i.Mode().IsRegular() {
+			continue
+		}
+		f, err := os.Open(a.h.Path(p))
+		if err != nil {
+			continue
+		}
+		b, err := io.ReadAll(io.LimitReader(f, protocol.MaxRead))
+		f.Close()
+		if err != nil {
+			return nil, fmt.Errorf("read %s: %w", p, err)
+		}
+		r.Files = append(r.Files, protocol.File{Path: p, Mode: i.Mode().Perm(), Content: b})
+	}
+	return r, nil
+}
+
+// probes is how many questions of one probe are asked at a time.
+const probes = 32
+
+func (a *agent) probe(ctx context.Context, req *protocol.ProbeRequest) (*protocol.ProbeReply, error) {
+	r := &protocol.ProbeReply{Resolve: map[string]string{}, Dial: map[string]string{}, Free: map[string]string{}, Artefacts: map[string]string{}}
+	var mu sync.Mutex
+	var g errgroup.Group
+	g.SetLimit(probes)
+	ask := func(into map[string]string, what string, f func() error) {
+		g.Go(func() error {
+			if err := f(); err != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				into[what] = err.Error()
+			}
+			return nil
+		})
+	}
+	for _, n := range req.Resolve {
+		ask(r.Resolve, n, func() error { _, err := a.h.Resolve(n); return err })
+	}
+	for _, d := range req.Dial {
+		ask(r.Dial, d, func() error {
+			c, err := a.h.Dial(ctx, "tcp", d)
+			if err == nil {
+				c.Close()
+			}
+			return err
+		})
+	}
+	for _, p := range req.Free {
+		ask(r.Free, p, func() error {
+			l, err := net.Listen("tcp", p)
+			if err == nil {
+				l.Close()
+			}
+			return err
+		})
+	}
+	for _, ref := range req.Artefacts {
+		ask(r.Artefacts, ref, func() error {
+			n, err := name.ParseReference(req.Registry+"/"+ref, name.Insecure)
+			if err != nil {
+				return err
+			}
+			_, err = remote.Head(n, remote.WithContext(ctx), remote.WithTransport(&http.Transport{DialContext: a.h.Dial, DisableKeepAlives: true}))
+			return err
+		})
+	}
+	return r, g.Wait()
+}
+
+// wipe leaves the machine as one that was never used: only its console log and
+// its identity stay.
+func (a *agent) wipe(context.Context) (bool, error) {
+	a.h.Console("everything is wiped on request")
+	a.h.manager.shutdown()
+	es, err := os.ReadDir(a.h.Spec.Root)
+	if err != nil {
+		return false, err
+	}
+	for _, e := range es {
+		p := filepath.Join(a.h.Spec.Root, e.Name())
+		if e.Name() != "var" {
+			err = errors.Join(err, os.RemoveAll(p))
+			continue
+		}
+		vs, verr := os.ReadDir(p)
+		err = errors.Join(err, verr)
+		for _, v := range vs {
+			if v.Name() != "log" {
+				err = errors.Join(err, os.RemoveAll(filepath.Join(p, v.Name())))
+			}
+		}
+		err = errors.Join(err, os.RemoveAll(filepath.Join(p, "log/units")))
+	}
 	go a.onReboot()
-	return true, nil
+	return err == nil, err
 }

@@ -31,6 +31,9 @@ func (h *Host) serveSSH(onReboot func()) error {
 			if c.User() == "root" && string(key.Marshal()) == string(login.Marshal()) {
 				return nil, nil
 			}
+			if rights := h.person(c.User(), key); rights != "" {
+				return &ssh.Permissions{Extensions: map[string]string{"rights": rights}}, nil
+			}
 			return nil, fmt.Errorf("no login for %s with this key", c.User())
 		},
 	}
@@ -75,17 +78,49 @@ func (h *Host) serveLogin(c net.Conn, cfg *ssh.ServerConfig, onReboot func()) {
 		if err != nil {
 			return
 		}
-		go h.session(ch, rs, onReboot)
+		rights := "all"
+		if sc.Permissions != nil {
+			rights = sc.Permissions.Extensions["rights"]
+		}
+		go h.session(ch, rs, rights, onReboot)
 	}
 }
 
-func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request, onReboot func()) {
+// person says what somebody who logs in with a key may do, by the files on the
+// machine's disk; nothing if nobody of that name may log in with it.
+func (h *Host) person(name string, key ssh.PublicKey) string {
+	users, err := h.ReadFile("/etc/sysusers.d/verbund-people.conf")
+	if err != nil || path.Base(name) != name || !strings.Contains("\n"+string(users), "\nu "+name+" ") {
+		return ""
+	}
+	keys, err := h.ReadFile("/etc/ssh/authorized_keys.d/" + name)
+	if err != nil {
+		return ""
+	}
+	for len(keys) > 0 {
+		k, _, _, rest, err := ssh.ParseAuthorizedKey(keys)
+		if err != nil {
+			return ""
+		}
+		if string(k.Marshal()) == string(key.Marshal()) {
+			rights, _ := h.ReadFile("/etc/sudoers.d/verbund-people")
+			if strings.Contains("\n"+string(rights), "\n"+name+" ALL=") {
+				return "act"
+			}
+			return "look"
+		}
+		keys = rest
+	}
+	return ""
+}
+
+func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request, rights string, onReboot func()) {
 	defer ch.Close()
 	for r := range reqs {
 		var arg struct{ Value string }
 		ssh.Unmarshal(r.Payload, &arg)
 		switch {
-		case r.Type == "subsystem" && arg.Value == protocol.Subsystem:
+		case r.Type == "subsystem" && arg.Value == protocol.Subsystem && rights == "all":
 			r.Reply(true, nil)
 			go ssh.DiscardRequests(reqs)
 			h.serveAgent(ch, onReboot)
@@ -93,7 +128,7 @@ func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request, onReboot func()
 		case r.Type == "exec":
 			r.Reply(true, nil)
 			code := 0
-			if err := h.command(ch, arg.Value); err != nil {
+			if err := h.command(ch, arg.Value, rights); err != nil {
 				fmt.Fprintln(ch.Stderr(), err)
 				code = 1
 			}
@@ -113,7 +148,7 @@ func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request, onReboot func()
 }
 
 // command lets a person look around.
-func (h *Host) command(w io.Writer, line string) error {
+func (h *Host) command(w io.Writer, line, rights string) error {
 	f := strings.Fields(line)
 	if len(f) == 0 {
 		return nil
@@ -134,6 +169,9 @@ func (h *Host) command(w io.Writer, line string) error {
 		}
 		return err
 	case "cat":
+		if i, err := os.Stat(h.Path(arg)); rights == "look" && err == nil && i.Mode().Perm()&0o004 == 0 {
+			return fmt.Errorf("%s: permission denied", arg)
+		}
 		b, err := h.ReadFile(arg)
 		w.Write(b)
 		return err

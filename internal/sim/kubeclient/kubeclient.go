@@ -25,7 +25,6 @@ import (
 	"k8s.io/client-go/tools/clientcmd"
 	"k8s.io/client-go/tools/leaderelection"
 	"k8s.io/client-go/tools/leaderelection/resourcelock"
-	"sigs.k8s.io/yaml"
 
 	"verbund/internal/sim/host"
 )
@@ -72,19 +71,6 @@ func Client(e *host.Env, file string) (*kubernetes.Clientset, error) {
 		return nil, err
 	}
 	return kubernetes.NewForConfig(cfg)
-}
-
-// StrictYAML reads a configuration file of the machine and refuses keys that
-// its type does not have.
-func StrictYAML(h *host.Host, file string, out any) error {
-	b, err := h.ReadFile(file)
-	if err != nil {
-		return err
-	}
-	if err := yaml.UnmarshalStrict(b, out); err != nil {
-		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
-	}
-	return nil
 }
 
 // Healthz serves /healthz, over TLS with a certificate of its own making when

@@ -1,6 +1,7 @@
 package node
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -64,7 +65,7 @@ func Kubelet(ctx context.Context, e *host.Env) error {
 		return &host.ExitError{Code: 2, Err: err}
 	}
 	k := &kubelet{e: e, name: *name, labels: *nodeLabels, poke: make(chan struct{}, 1), working: map[types.UID]bool{}, waiting: map[types.UID]string{}}
-	if err := kubeclient.StrictYAML(e.Host, *config, &k.cfg); err != nil {
+	if err := e.StrictConfig(*config, &k.cfg); err != nil {
 		return err
 	}
 	var err error
@@ -141,7 +142,7 @@ func (k *kubelet) status(old []corev1.NodeCondition) corev1.NodeStatus {
 	res := corev1.ResourceList{
 		corev1.ResourceCPU:    *resource.NewQuantity(int64(h.Spec.CPUs), resource.DecimalSI),
 		corev1.ResourceMemory: *resource.NewQuantity(h.Spec.Memory, resource.BinarySI),
-		corev1.ResourcePods:   *resource.NewQuantity(110, resource.DecimalSI),
+		corev1.ResourcePods:   *resource.NewQuantity(int64(cmp.Or(k.cfg.MaxPods, 110)), resource.DecimalSI),
 	}
 	st := corev1.NodeStatus{
 		Capacity: res, Allocatable: res,

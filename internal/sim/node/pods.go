@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/spf13/pflag"
 	"golang.org/x/net/dns/dnsmessage"
 	corev1 "k8s.io/api/core/v1"
 	"k8s.io/client-go/informers"
@@ -49,10 +50,32 @@ func podClient(ctx context.Context, p *PodEnv) (*kubernetes.Clientset, error) {
 	return kubernetes.NewForConfig(&rest.Config{Host: "https://" + net.JoinHostPort(env["KUBERNETES_SERVICE_HOST"], env["KUBERNETES_SERVICE_PORT"]), BearerToken: tok, Dial: p.Host.Dial, QPS: -1, TLSClientConfig: rest.TLSClientConfig{CAData: ca}})
 }
 
+// fairwaySettings are what the plugin can be told.
+type fairwaySettings struct{ mtu, verbosity int }
+
+func fairwayFlags(args []string) (fairwaySettings, error) {
+	var s fairwaySettings
+	fs := pflag.NewFlagSet("fairway", pflag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	fs.IntVar(&s.mtu, "mtu", 1500, "")
+	fs.IntVar(&s.verbosity, "verbosity", 1, "")
+	if err := fs.Parse(args); err != nil {
+		return s, err
+	}
+	if s.mtu < 1280 || s.mtu > 9000 {
+		return s, fmt.Errorf("--mtu=%d: from 1280 to 9000", s.mtu)
+	}
+	return s, nil
+}
+
 // fairway is the network plugin: it takes streams for this machine's pods and
 // knows which machine has which.
 func fairway(ctx context.Context, p *PodEnv) error {
 	c, err := podClient(ctx, p)
+	if err != nil {
+		return err
+	}
+	told, err := fairwayFlags(p.Pod.Spec.Containers[0].Args)
 	if err != nil {
 		return err
 	}
@@ -70,7 +93,7 @@ func fairway(ctx context.Context, p *PodEnv) error {
 	if !cache.WaitForCacheSync(ctx.Done(), nodes.HasSynced) {
 		return nil
 	}
-	p.Logf("fairway %s carries pod traffic on %s", p.Version, p.IP)
+	p.Logf("fairway %s carries pod traffic on %s, packets of up to %d bytes", p.Version, p.IP, told.mtu)
 	first := true
 	for {
 		routes := map[netip.Prefix]netip.Addr{}
@@ -85,7 +108,7 @@ func fairway(ctx context.Context, p *PodEnv) error {
 		}
 		p.Host.Net.SetRoutes(routes)
 		if first {
-			conf := fmt.Sprintf(`{"cniVersion": "1.1.0", "name": "fairway", "plugins": [{"type": "fairway", "version": %q}]}`+"\n", p.Version)
+			conf := fmt.Sprintf(`{"cniVersion": "1.1.0", "name": "fairway", "plugins": [{"type": "fairway", "version": %q, "mtu": %d}]}`+"\n", p.Version, told.mtu)
 			if err := p.Host.WriteFile(cniFile, []byte(conf), 0o644); err != nil {
 				return err
 			}

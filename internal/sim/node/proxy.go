@@ -38,7 +38,7 @@ func Proxy(ctx context.Context, e *host.Env) error {
 		return &host.ExitError{Code: 2, Err: err}
 	}
 	var cfg proxyv1.KubeProxyConfiguration
-	if err := kubeclient.StrictYAML(e.Host, *config, &cfg); err != nil {
+	if err := e.StrictConfig(*config, &cfg); err != nil {
 		return err
 	}
 	p := &proxy{e: e, open: map[int32]net.Listener{}, target: map[int32]netip.AddrPort{}}

@@ -12,6 +12,30 @@ type Inventory struct {
 	Block    netip.Prefix `json:"block"`
 	Zones    []Zone       `json:"zones"`
 	Machines []Machine    `json:"machines"`
+	Bare     []Bare       `json:"bare,omitempty"`   // machines that wait to be adopted
+	Images   []Composed   `json:"images,omitempty"` // machine images that were composed
+}
+
+// Bare is a machine that belongs to no cluster.
+type Bare struct {
+	Hardware string `json:"hardware"`
+	Zone     string `json:"zone"`
+	Size     string `json:"size"`
+}
+
+// Image is what a machine boots from.
+type Image struct {
+	System       string   `json:"system"`
+	Architecture string   `json:"architecture"`
+	Extras       []string `json:"extras,omitempty"`
+}
+
+// Composed is an image that the site has made: once, and used again by the
+// digest of its content.
+type Composed struct {
+	Digest   string `json:"digest"`
+	Image    Image  `json:"image"`
+	Machines int    `json:"machines"` // that were ever ordered with it
 }
 
 // Zone is a failure domain with its room.
@@ -43,17 +67,21 @@ type Machine struct {
 	// Fingerprint is what the console showed of the host key.
 	Fingerprint string `json:"fingerprint,omitempty"`
 	Trouble     string `json:"trouble,omitempty"` // why it did not boot
+	Image       string `json:"image,omitempty"`   // digest
+	Adopted     bool   `json:"adopted,omitempty"` // it was there before it was ordered
 }
 
 // Order asks for a machine. Asking again for the same is answered with what
 // there is.
 type Order struct {
-	Cluster string     `json:"cluster"`
-	Zone    string     `json:"zone"`
-	Size    string     `json:"size"`
-	Image   string     `json:"image"`
-	Address netip.Addr `json:"address"`
-	Login   string     `json:"login"` // authorized_keys line
+	Cluster string `json:"cluster"`
+	Zone    string `json:"zone"`
+	Size    string `json:"size"`
+	Image   Image  `json:"image"`
+	// Hardware asks for one certain bare machine.
+	Hardware string     `json:"hardware,omitempty"`
+	Address  netip.Addr `json:"address"`
+	Login    string     `json:"login"` // authorized_keys line
 }
 
 // Power is what to do with a machine's power: on, off (units are stopped

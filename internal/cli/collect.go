@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/engine"
+)
+
+func (a *app) collectCmd() *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use: "collect", Short: "Put all that a colleague would ask for into one archive, without secrets", Args: noArgs,
+		Long: `Writes one archive: the declaration with its findings, site and pins, status, plan,
+survey, journal, the site's inventory, the logs of every machine and service, and
+certificates without their keys. What looks like a secret is taken out, and the
+archive is only written when none of the cluster's own secrets is in it.`,
+		RunE: func(*cobra.Command, []string) error {
+			s, r, err := a.openFile(false)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if to == "" {
+				to = filepath.Join(a.dir, fmt.Sprintf("%s-%s.tar.gz", s.Decl.Name, time.Now().UTC().Format("20060102-150405")))
+			}
+			return a.collect(s, r, to)
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "the archive; NAME-TIME.tar.gz if not given")
+	return c
+}
+
+// bundle is what goes into the archive, by name.
+type bundle map[string][]byte
+
+func (b bundle) json(name string, v any) error {
+	text, err := json.MarshalIndent(v, "", "  ")
+	b[name] = text
+	return err
+}
+
+func (a *app) collect(s *engine.Session, r *declare.Result, to string) error {
+	secrets, err := s.Secrets()
+	if err != nil {
+		return err
+	}
+	b := bundle{}
+	if err := a.gather(s, r, b); err != nil {
+		return err
+	}
+	removed := 0
+	for n, text := range b {
+		clean, k := engine.Redact(text, secrets)
+		b[n], removed = clean, removed+k
+	}
+	for n, text := range b {
+		if what := engine.Leaks(text, secrets); what != "" {
+			return fmt.Errorf("collecting: %s still holds %s; nothing was written, and this is a mistake in Verbund", n, what)
+		}
+	}
+	archive, err := pack(b, s.Decl.Name)
+	if err != nil {
+		return err
+	}
+	if err := writeWhole(to, archive, 0o600); err != nil {
+		return err
+	}
+	if removed > 0 {
+		a.ui.say("took %s out", count(removed, "secret"))
+	}
+	a.ui.say("wrote %s: %s, %d KiB", to, count(len(b), "file"), len(archive)>>10)
+	return nil
+}
+
+// gather looks everywhere; what cannot be looked at is said in the archive.
+func (a *app) gather(s *engine.Session, r *declare.Result, b bundle) error {
+	path, err := a.findDeclaration()
+	if err != nil {
+		return err
+	}
+	for _, f := range []string{path, r.SiteFile, r.PinsFile} {
+		if text, err := os.ReadFile(f); err == nil {
+			b["declared/"+filepath.Base(f)] = text
+		}
+	}
+	if text, err := r.Merged(); err == nil {
+		b["declared/merged.yaml"] = []byte(text)
+	}
+	if err := b.json("findings.json", r.Findings); err != nil {
+		return err
+	}
+	b["version.txt"] = []byte(buildVersion() + "\n")
+	if text, err := os.ReadFile(filepath.Join(s.Store.Path, "journal.jsonl")); err == nil {
+		b["journal.jsonl"] = text
+	}
+	t, err := s.Trust()
+	if err != nil {
+		return err
+	}
+	for id, c := range t.Certs {
+		b["certificates/"+id+".crt"] = c
+	}
+	v, err := s.Observe(a.soft)
+	if err != nil {
+		b["trouble.txt"] = []byte(err.Error() + "\n")
+		return nil
+	}
+	if v.Inventory == nil {
+		b["trouble.txt"] = []byte("the site's process does not run: neither machines nor API were looked at\n")
+		return nil
+	}
+	p, perr := s.PlanOf(v)
+	if perr != nil {
+		b["plan.txt"] = []byte("refused: " + perr.Error() + "\n")
+	} else {
+		slots, total := p.Schedule(s.Parallel, a.usual(s))
+		if err := b.json("plan.json", planReport(s, p, v, slots, total, nil)); err != nil {
+			return err
+		}
+	}
+	if err := b.json("status.json", map[string]any{"ailing": slices.Concat([]string{}, v.Ailing()), "members": v.Members, "machines": v.Seen.Machines}); err != nil {
+		return err
+	}
+	for name, x := range map[string]any{"inventory.json": v.Inventory, "nodes.json": v.Nodes, "survey.json": s.Survey(a.soft, v, engine.SurveyOptions{})} {
+		if err := b.json(name, x); err != nil {
+			return err
+		}
+	}
+	for name, lines := range s.AllLogs(a.soft, v, logLines) {
+		b["logs/"+name+".log"] = []byte(strings.Join(lines, "\n") + "\n")
+	}
+	return nil
+}
+
+// logLines is how much of each log is collected.
+const logLines = 500
+
+// pack makes the archive, the same bytes for the same content.
+func pack(b bundle, folder string) ([]byte, error) {
+	var buf bytes.Buffer
+	z := gzip.NewWriter(&buf)
+	w := tar.NewWriter(z)
+	names := []string{}
+	for n := range b {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	for _, n := range names {
+		if err := w.WriteHeader(&tar.Header{Name: folder + "/" + n, Mode: 0o600, Size: int64(len(b[n]))}); err != nil {
+			return nil, err
+		}
+		if _, err := w.Write(b[n]); err != nil {
+			return nil, err
+		}
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return buf.Bytes(), z.Close()
+}

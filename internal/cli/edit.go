@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/versions"
+	"verbund/internal/store"
+)
+
+func (a *app) scaleCmd() *cobra.Command {
+	c := &cobra.Command{
+		Use: "scale POOL COUNT", Short: "Change the count of a pool in the declaration, then converge", Args: exactArgs(2, "a pool and a count"),
+		Long: `Changes just that value in the declaration: comments, order, quotes and blank
+lines stay as they are. Where the declaration gives a range, the count moves inside
+it without a change of the file. Then it converges.`,
+		Example: "  verbund scale gauges 5",
+		RunE: func(_ *cobra.Command, args []string) error {
+			n, err := strconv.Atoi(args[1])
+			if err != nil || n < 0 {
+				return usage("%q is not a number of machines", args[1])
+			}
+			return a.edit(fmt.Sprintf("scale %s %d", args[0], n), func(r *declare.Result) (string, func([]byte) ([]byte, error), error) {
+				i := slices.IndexFunc(r.Decl.Pools, func(p declare.Pool) bool { return p.Name == args[0] })
+				if i < 0 {
+					var known []string
+					for _, p := range r.Decl.Pools {
+						known = append(known, p.Name)
+					}
+					return "", nil, usage("cluster %s has no pool %q; it has %s", r.Decl.Name, args[0], strings.Join(known, ", "))
+				}
+				if now := r.Decl.Pools[i].Count; now.IsRange() {
+					if n < now.From || n > now.To {
+						return "", nil, usage("pool %s is declared with %s machines, and %d is not among them; change the range in %s", args[0], now, n, r.File)
+					}
+					return "", nil, a.remember(r, args[0], n)
+				}
+				return "pools[" + args[0] + "].count", func(b []byte) ([]byte, error) { return declare.SetCount(b, args[0], n) }, nil
+			})
+		},
+	}
+	return a.asks(c)
+}
+
+// remember moves the count of a pool inside its range.
+func (a *app) remember(r *declare.Result, pool string, n int) error {
+	st, err := store.Open(filepath.Dir(r.PinsFile), r.Decl.Name)
+	if err != nil {
+		return err
+	}
+	release, err := st.Lock("scale")
+	if err != nil {
+		return err
+	}
+	defer release()
+	a.ui.say("pool %s is to have %d machines, inside its declared range", pool, n)
+	return st.SaveCount(pool, n)
+}
+
+func (a *app) upgradeCmd() *cobra.Command {
+	c := &cobra.Command{
+		Use: "upgrade VERSION", Short: "Change the version in the declaration, then converge", Args: exactArgs(1, "a version; versions lists them"),
+		Long: `Changes just the version in the declaration: comments, order, quotes and blank
+lines stay as they are. Then it converges: backup, control plane, add-ons, pools.`,
+		Example: "  verbund upgrade v1.37.2",
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.edit("upgrade "+args[0], func(r *declare.Result) (string, func([]byte) ([]byte, error), error) {
+				if _, ok := r.Catalogue.Set(args[0]); !ok {
+					return "", nil, usage("Kubernetes %s is not in the catalogue; choose one of %s", args[0], strings.Join(r.Catalogue.Versions(), ", "))
+				}
+				if err := r.Catalogue.Hop(r.Decl.Kubernetes, args[0]); err != nil {
+					var ref *versions.Refusal
+					if errors.As(err, &ref) {
+						return "", nil, usage("%v; verbund versions --from %s --to %s shows the way", err, r.Decl.Kubernetes, args[0])
+					}
+					return "", nil, err
+				}
+				return "kubernetes", func(b []byte) ([]byte, error) { return declare.SetKubernetes(b, args[0]) }, nil
+			})
+		},
+	}
+	return a.asks(c)
+}
+
+// edit changes one value of the declaration and converges. change says which
+// value it is and how the file is changed; no change means that there is
+// nothing to be written.
+func (a *app) edit(command string, change func(*declare.Result) (string, func([]byte) ([]byte, error), error)) error {
+	path, err := a.findDeclaration()
+	if err != nil {
+		return err
+	}
+	_, r, err := a.openPath(path, false)
+	if err != nil {
+		return err
+	}
+	if _, ok := isTerminal(a.in); !ok && !a.yes {
+		return a.ask("")
+	}
+	at, f, err := change(r)
+	if err != nil {
+		return err
+	}
+	var before []byte
+	var mode os.FileMode
+	if f != nil {
+		if file, line, ok := r.Where(at); ok && file != r.File {
+			return usage("%s is given in line %d of %s, which this declaration extends and which others may extend too; change it there, or give it here", at, line, under(file))
+		}
+		data, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		out, err := f(data)
+		if errors.Is(err, declare.ErrElsewhere) {
+			return usage("%s does not stand in %s; write it there first", at, path)
+		}
+		if err != nil {
+			return fmt.Errorf("changing %s in %s: %w", at, path, err)
+		}
+		if string(out) != string(data) {
+			i, err := os.Stat(path)
+			if err != nil {
+				return err
+			}
+			before, mode = data, i.Mode().Perm()
+			if err := writeWhole(path, out, mode); err != nil {
+				return err
+			}
+			a.ui.say("changed %s in %s", at, path)
+		}
+	}
+	s, r, err := a.openPath(path, true)
+	if err != nil {
+		if before != nil {
+			err = errors.Join(err, writeWhole(path, before, mode))
+			a.ui.say("changed it back: with that value the declaration has errors")
+		}
+		return err
+	}
+	defer s.Close()
+	return a.converge(s, r, command, "")
+}

@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/engine"
+	"verbund/internal/report"
+)
+
+func (a *app) planCmd() *cobra.Command {
+	var code bool
+	var only, picture string
+	c := &cobra.Command{
+		Use: "plan", Short: "Show what would be done, why, in which order, and how long it takes", Args: noArgs,
+		Long: `Looks at the site, the machines, the datastore and the API, and shows the steps
+that lead to what is declared: what is missing, what is too much, and what differs,
+down to the line of a machine's file that was changed by hand. It changes nothing
+and waits for no lock.
+
+How long it takes is reckoned from the durations in the journal; of what was never
+done here, from what is usual.`,
+		Example: "  verbund plan --verbose\n  verbund plan --picture plan.svg\n  verbund plan --only gauges --exit-code",
+		RunE: func(*cobra.Command, []string) error {
+			s, err := a.open(true)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			p, v, err := s.Plan(a.soft)
+			if err != nil {
+				return err
+			}
+			var left []plan.Step
+			if only != "" && len(p.Steps) > 0 {
+				if p, left, err = p.Only(v.Cluster, only); err != nil {
+					return err
+				}
+			}
+			slots, total := p.Schedule(s.Parallel, a.usual(s))
+			switch {
+			case a.output == "json":
+				err = a.ui.json(planReport(s, p, v, slots, total, left))
+			default:
+				a.showPlan(s, p, v, slots, total)
+				a.sayLeft(left)
+			}
+			if err == nil && picture != "" {
+				err = a.drawPlan(s, p, slots, total, picture)
+			}
+			if err == nil && code && len(p.Steps) > 0 {
+				return &exit{code: exitNotWell}
+			}
+			return err
+		},
+	}
+	c.Flags().BoolVar(&code, "exit-code", false, "exit 3 when there is something to do")
+	c.Flags().StringVar(&only, "only", "", "one part: control, addons, or the name of a pool")
+	c.Flags().StringVar(&picture, "picture", "", "also draw it into a file that ends in .svg or .png")
+	return c
+}
+
+// usual is how long a step takes by the journal, or as a rule; of a simulated
+// site the rule is as many times faster as the site's pace says.
+func (a *app) usual(s *engine.Session) func(plan.Step) time.Duration {
+	known := s.Durations()
+	pace := 1
+	if s.SiteFile != nil {
+		pace = max(s.SiteFile.Pace, 1)
+	}
+	return func(st plan.Step) time.Duration {
+		if d, ok := known.Of(string(st.Kind), st.Machine); ok {
+			return d
+		}
+		d, _ := plan.Usual(st.Kind)
+		return d / time.Duration(pace)
+	}
+}
+
+// planned is the plan as JSON; docs/protocols.md describes it.
+type planned struct {
+	Cluster   string      `json:"cluster"`
+	Seconds   float64     `json:"seconds"` // that it should take
+	Steps     []plan.Step `json:"steps"`
+	Schedule  []plan.Slot `json:"schedule"`
+	Missing   []string    `json:"missing"`
+	TooMuch   []string    `json:"tooMuch"`
+	Differs   []string    `json:"differs"`
+	Endangers []string    `json:"endangers"`
+	Accepted  []string    `json:"accepted"` // errors that exceptions accept, with their reasons
+	Left      []string    `json:"left"`     // steps that a limited run leaves
+	From      string      `json:"from,omitempty"`
+	To        string      `json:"to,omitempty"`
+	SiteRuns  bool        `json:"siteRuns"`
+}
+
+func planReport(s *engine.Session, p *plan.Plan, v *engine.View, slots []plan.Slot, total time.Duration, left []plan.Step) planned {
+	out := planned{Cluster: s.Decl.Name, Seconds: total.Seconds(), Steps: slices.Concat([]plan.Step{}, p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
+	out.Missing, out.TooMuch = slices.Concat([]string{}, p.Missing), slices.Concat([]string{}, p.Removes)
+	out.Differs, out.Endangers = slices.Concat([]string{}, p.Differs), slices.Concat([]string{}, p.Endangers)
+	out.Accepted, out.Left = accepted(s), []string{}
+	for _, l := range left {
+		out.Left = append(out.Left, l.ID)
+	}
+	return out
+}
+
+// accepted lists what exceptions and add-ons on versions of their own keep
+// saying.
+func accepted(s *engine.Session) []string {
+	out := []string{}
+	for _, f := range s.Accepted {
+		out = append(out, fmt.Sprintf("%s, accepted: %s [%s]", f.What, f.Reason, f.Rule))
+	}
+	for _, n := range []string{"fairway", "coredns"} {
+		if x, ok := s.Decl.AddOns[n]; ok {
+			out = append(out, fmt.Sprintf("%s is on a version of its own, %s: %s", n, x.Version, x.Reason))
+		}
+	}
+	return out
+}
+
+func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []plan.Slot, total time.Duration) {
+	if v.Inventory == nil && s.Store.Exists() {
+		a.ui.say("the site's process is not running, so its machines were not seen; converge starts it")
+	}
+	for _, x := range accepted(s) {
+		a.ui.say("exception: %s", x)
+	}
+	if len(p.Steps) == 0 {
+		fmt.Fprintf(a.out, "Cluster %s is as declared: nothing to do.\n", s.Decl.Name)
+		return
+	}
+	if p.From != "" && p.From != p.To {
+		fmt.Fprintf(a.out, "Upgrade of %s from %s to %s.\n\n", s.Decl.Name, p.From, p.To)
+	}
+	known := s.Durations()
+	var rows [][]cell
+	for i, st := range p.Steps {
+		where := st.Machine
+		if where == "" {
+			where = "cluster"
+		}
+		batch := ""
+		if st.Batch > 0 {
+			batch = fmt.Sprint(st.Batch)
+		}
+		begins := seconds(slots[i].From)
+		takes := seconds(slots[i].To - slots[i].From)
+		if _, ok := known.Of(string(st.Kind), st.Machine); !ok {
+			takes = "~" + takes
+		}
+		what := st.Text
+		state := ""
+		if st.Final {
+			what, state = what+" (final)", "attention"
+		}
+		rows = append(rows, []cell{plain(fmt.Sprint(i + 1)), plain(where), plain(batch), plain(begins), plain(takes), {what, state}})
+		for _, l := range st.Detail {
+			rows = append(rows, []cell{{}, {}, {}, {}, {}, {"  " + l, "attention"}})
+		}
+		if a.verbose {
+			why := "because " + st.Why
+			if len(st.Guards) > 0 {
+				why += "; guard: " + strings.Join(st.Guards, ", ")
+			}
+			rows = append(rows, cells("", "", "", "", "", "  "+why))
+		}
+	}
+	a.ui.table([]string{"", "where", "batch", "after", "takes", "what"}, rows)
+	fmt.Fprintf(a.out, "\n%s, about %s with %d at a time.", count(len(p.Steps), "step"), seconds(total), s.Parallel)
+	if len(p.Waking(v.Seen)) > 0 {
+		fmt.Fprint(a.out, " Machines that were not reached come first; what they need shows then.")
+	}
+	fmt.Fprintln(a.out)
+	for _, r := range p.Removes {
+		fmt.Fprintf(a.out, "Removes %s.\n", r)
+	}
+	for _, e := range p.Endangers {
+		fmt.Fprintf(a.out, "Careful: %s.\n", e)
+	}
+}
+
+var tones = map[plan.Kind]report.Tone{
+	plan.Get: report.Bring, plan.Pull: report.Bring, plan.Write: report.Bring, plan.Backup: report.Bring, plan.Label: report.Bring, plan.Roles: report.Bring,
+	plan.Member: report.Run, plan.Control: report.Run, plan.Balance: report.Run, plan.Carry: report.Run, plan.Network: report.Run, plan.DNS: report.Run, plan.Node: report.Run,
+	plan.Switch: report.Run, plan.Return: report.Run, plan.Uncordon: report.Run,
+	plan.Rest: report.Away, plan.Drain: report.Away,
+	plan.Ready: report.Wait, plan.Verify: report.Wait, plan.Answer: report.Wait,
+	plan.Drop: report.Removal, plan.Leave: report.Removal, plan.Unnode: report.Removal, plan.Release: report.Removal, plan.Wipe: report.Removal,
+}
+
+// mostRows is how many machines a picture shows: more cannot be told apart.
+const mostRows = 200
+
+// drawPlan writes the plan as a picture: machines down, time across.
+func (a *app) drawPlan(s *engine.Session, p *plan.Plan, slots []plan.Slot, total time.Duration, file string) error {
+	format := strings.TrimPrefix(filepath.Ext(file), ".")
+	if !slices.Contains(report.Formats, format) {
+		return usage("a picture %s cannot be drawn; give a file that ends in .svg or .png", file)
+	}
+	t := &report.Timeline{Title: fmt.Sprintf("Plan of cluster %s: %s, about %s", s.Decl.Name, count(len(p.Steps), "step"), seconds(total)),
+		Note: "Durations from the journal; of what was never done here, as a rule."}
+	at := map[string]int{}
+	for _, slot := range slots {
+		name := slot.Step.Machine
+		if name == "" {
+			name = "cluster"
+		}
+		i, ok := at[name]
+		if !ok {
+			i = len(t.Rows)
+			at[name] = i
+			t.Rows = append(t.Rows, report.Row{Name: name})
+		}
+		t.Rows[i].Bars = append(t.Rows[i].Bars, report.Bar{From: slot.From, To: slot.To, Text: string(slot.Step.Kind), Tone: tones[slot.Step.Kind]})
+	}
+	if more := len(t.Rows) - mostRows; more > 0 {
+		t.Rows = t.Rows[:mostRows]
+		t.Note += fmt.Sprintf(" %d more machines are not shown.", more)
+	}
+	var b bytes.Buffer
+	if err := t.Draw(&b, format); err != nil {
+		return err
+	}
+	if err := writeWhole(file, b.Bytes(), 0o644); err != nil {
+		return err
+	}
+	a.ui.say("drew %s", file)
+	return nil
+}

@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/engine"
+)
+
+func (a *app) surveyCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "survey", Short: "Hold the machines against what the declaration needs", Args: noArgs,
+		Long: `Logs in to every declared machine, all in parallel, and asks: login, host key,
+rights, size, versions component by component, clock, address, ports, the other
+machines, names, the registry's artefacts under their digests, room for two slots,
+left-overs of an earlier life. And the site: credential and capacity.
+
+"later" is what converge sees to. Exit code 3 when something is wrong that it does
+not see to. It changes nothing; converge asks the same before it changes anything.`,
+		RunE: func(*cobra.Command, []string) error {
+			s, v, err := a.view()
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			answers := s.Survey(a.soft, v, engine.SurveyOptions{})
+			if a.output == "json" {
+				err = a.ui.json(answers)
+			} else {
+				a.showSurvey(answers)
+			}
+			if err == nil && slices.ContainsFunc(answers, bad) {
+				return &exit{code: exitNotWell}
+			}
+			return err
+		},
+	}
+}
+
+func bad(x engine.Answer) bool { return x.State == engine.Bad }
+
+// words of the states, and how they count.
+var stateCells = map[engine.State]cell{engine.Well: {"yes", "good"}, engine.Later: {"later", "attention"}, engine.Bad: {"NO", "bad"}, engine.Unasked: {"-", ""}}
+
+func (a *app) showSurvey(answers []engine.Answer) {
+	head := []string{"machine"}
+	for _, q := range engine.Questions {
+		head = append(head, string(q))
+	}
+	var rows [][]cell
+	for _, x := range answers {
+		if x.Machine == "" {
+			continue
+		}
+		if len(rows) == 0 || rows[len(rows)-1][0].text != x.Machine {
+			rows = append(rows, []cell{plain(x.Machine)})
+		}
+		rows[len(rows)-1] = append(rows[len(rows)-1], stateCells[x.State])
+	}
+	if len(rows) > 0 {
+		a.ui.table(head, rows)
+		fmt.Fprintln(a.out)
+	}
+	wrong, later := 0, 0
+	rows = nil
+	for _, x := range answers {
+		switch x.State {
+		case engine.Bad:
+			wrong++
+			rows = append(rows, []cell{plain(cmp.Or(x.Machine, "site")), plain(string(x.Question)), {"NO", "bad"}, plain(x.Found)}, cells("", "", "", "what now: "+cmp.Or(x.Todo, "look at the machine")))
+		case engine.Later:
+			later++
+			rows = append(rows, []cell{plain(cmp.Or(x.Machine, "site")), plain(string(x.Question)), {"later", "attention"}, plain(x.Found)})
+		}
+	}
+	if len(rows) > 0 {
+		a.ui.table([]string{"where", "question", "answer", "found"}, rows)
+		fmt.Fprintln(a.out)
+	}
+	switch {
+	case wrong > 0:
+		fmt.Fprintf(a.out, "%s somebody has to see to; converge would stop before changing anything.\n", count(wrong, "thing"))
+	case later > 0:
+		fmt.Fprintf(a.out, "Nothing is in the way; converge sees to %s.\n", count(later, "thing"))
+	default:
+		fmt.Fprintln(a.out, "Everything is as the declaration needs it.")
+	}
+}
+
+// surveyFirst holds the machines that a plan touches against what it needs,
+// and stops a run before it changes anything.
+func (a *app) surveyFirst(s *engine.Session, v *engine.View, p *plan.Plan) error {
+	// Each machine tries some of the others here; verbund survey tries all.
+	const peers = 4
+	answers := s.Survey(a.soft, v, engine.SurveyOptions{Only: engine.Needed(p), Peers: peers})
+	wrong := slices.DeleteFunc(answers, func(x engine.Answer) bool { return !bad(x) })
+	if len(wrong) == 0 {
+		return nil
+	}
+	for _, x := range wrong {
+		a.ui.problem(fmt.Sprintf("%s, %s: %s\n  what now   %s", cmp.Or(x.Machine, "site "+s.Decl.Site), x.Question, x.Found, cmp.Or(x.Todo, "look at the machine")))
+	}
+	return &exit{exitFailed, fmt.Errorf("%s in the way; nothing was changed. verbund survey shows everything", map[bool]string{true: "1 thing is", false: count(len(wrong), "thing") + " are"}[len(wrong) == 1])}
+}

@@ -1,0 +1,78 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+)
+
+// Clear plans how machines become bare ones that are kept; with all of them the
+// cluster itself ends, and the next converge raises it again. With gone the
+// machines are given back to the site instead, dead ones too.
+func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, error) {
+	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}}
+	voters := 0
+	for _, m := range o.Members {
+		if !m.Learner {
+			voters++
+		}
+	}
+	var ms []topology.Machine
+	for _, n := range names {
+		m, declared := c.Machine(n)
+		s, seen := o.Machines[n]
+		switch {
+		case !declared && !seen:
+			return nil, &Refusal{fmt.Sprintf("cluster %s has no machine %s", c.Name, n), "machines lists them"}
+		case !seen || !s.Exists:
+			return nil, &Refusal{fmt.Sprintf("machine %s is not there", n), "converge gets it anew"}
+		case !declared:
+			return nil, &Refusal{fmt.Sprintf("machine %s is not declared any more", n), "converge gives it back to the site"}
+		case !gone && !s.Reached:
+			return nil, &Refusal{fmt.Sprintf("machine %s cannot be cleared, because it is not reached: %s", n, s.Trouble), "switch it on first, or replace it: verbund replace " + n}
+		case gone && m.Hardware != "":
+			return nil, &Refusal{fmt.Sprintf("machine %s is the adopted %s, and no other can take its place by itself", n, m.Hardware), "declare another hardware address under adopt, or clear it"}
+		}
+		ms = append(ms, m)
+	}
+	everything := len(ms) == len(c.Machines) || !slices.ContainsFunc(c.With(versions.Member), func(m topology.Machine) bool { return !slices.Contains(names, m.Name) })
+	if everything && o.Founded && !gone {
+		if len(ms) < len(c.Machines) {
+			return nil, &Refusal{"these are all machines with a member of the datastore, and without it nothing of the cluster is left", "clear the whole cluster: verbund clear without a machine"}
+		}
+		p.plan.Endangers = append(p.plan.Endangers, fmt.Sprintf("everything in cluster %s will be lost; only backups remain", c.Name))
+	}
+	last := ""
+	for _, m := range ms {
+		s := o.Machines[m.Name]
+		var needs []string
+		if !everything || gone {
+			_, isNode := o.Nodes[m.Name]
+			_, isMember := o.Members[m.Name]
+			if isMember && voters <= 1 {
+				return nil, &Refusal{fmt.Sprintf("machine %s has the only member of the datastore", m.Name), "add a control-plane machine first, or clear the whole cluster: verbund clear"}
+			}
+			if isNode && m.Role == versions.Worker && s.Reached {
+				needs = []string{p.add(Drain, m.Name, "cordon it and evict its pods", "it leaves the cluster for now", Step{Guards: []string{"disruption budgets", "no pod that would be lost"}})}
+			}
+			if isMember {
+				last = p.add(Leave, m.Name, "take its member out of the datastore", "it joins anew later", Step{Needs: append(needs, last), Guards: []string{"the remaining members are healthy"}, Final: true})
+				needs = []string{last}
+				p.plan.Endangers = append(p.plan.Endangers, fmt.Sprintf("until %s is back, the datastore has %d of %d members and survives the loss of %d", m.Name, voters-1, voters, max(voters-2, 0)/2))
+			}
+			if isNode {
+				needs = []string{p.add(Unnode, m.Name, "take the node out of the cluster", "it leaves for now", Step{Needs: needs})}
+			}
+		}
+		kind, text, why := Wipe, "stop everything and wipe its disk", "it is to be a bare machine again"
+		if gone {
+			kind, text, why = Release, "give the machine back to the site, with its disk", "a new one takes its place"
+		}
+		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("what is on %s (%s, zone %s)", m.Name, strings.TrimPrefix(string(m.Role)+" "+m.Pool, string(versions.Worker)+" "), m.Zone))
+		p.add(kind, m.Name, text, why, Step{Needs: needs, Final: true})
+	}
+	return &p.plan, nil
+}

@@ -1,0 +1,102 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+)
+
+// The parts of a cluster to which a run can be limited, beside its pools.
+const (
+	OnlyControl = "control" // control plane with datastore and what answers at the endpoint
+	OnlyAddOns  = "addons"
+)
+
+// Parts lists what a run can be limited to.
+func Parts(c *topology.Cluster) []string {
+	out := []string{OnlyControl, OnlyAddOns}
+	for _, m := range c.Machines {
+		if m.Pool != "" && !slices.Contains(out, m.Pool) {
+			out = append(out, m.Pool)
+		}
+	}
+	return out
+}
+
+// part names the part that a step belongs to; the last look at everything
+// belongs to none.
+func (p *Plan) part(c *topology.Cluster, s Step) string {
+	switch s.Kind {
+	case Network, DNS:
+		return OnlyAddOns
+	case Verify:
+		return ""
+	}
+	if m, ok := c.Machine(s.Machine); ok && m.Pool != "" {
+		return m.Pool
+	}
+	// A machine that is not declared any more belongs to what its name says.
+	if rest, ok := strings.CutPrefix(s.Machine, c.Name+"-"); ok && s.Machine != "" {
+		if i := strings.LastIndex(rest, "-"); i > 0 && !slices.Contains([]string{string(versions.Control), string(versions.Datastore), string(versions.Balancer)}, rest[:i]) {
+			return rest[:i]
+		}
+	}
+	return OnlyControl
+}
+
+// Only keeps the steps of one part, and says what is left. Waiting until a
+// node is Ready is left with the rest when something of the rest has to come
+// before it; any other step that needs the rest is refused.
+func (p *Plan) Only(c *topology.Cluster, part string) (*Plan, []Step, error) {
+	if !slices.Contains(Parts(c), part) && !slices.ContainsFunc(p.Steps, func(s Step) bool { return p.part(c, s) == part }) {
+		return nil, nil, &Refusal{fmt.Sprintf("cluster %s has no part %q", c.Name, part), "choose one of " + strings.Join(Parts(c), ", ")}
+	}
+	out := *p
+	out.Steps = nil
+	kept, dropped := map[string]bool{}, map[string]Step{}
+	var left []Step
+	for _, s := range p.Steps {
+		mine := p.part(c, s) == part
+		if mine {
+			for _, n := range s.Needs {
+				d, is := dropped[n]
+				if !is {
+					continue
+				}
+				if s.Kind == Ready || s.Kind == Return || p.part(c, d) == part {
+					mine = false // it waits, and what it waits for is left
+					break
+				}
+				where := d.Machine
+				if where == "" {
+					where = "the cluster"
+				}
+				first := p.part(c, d)
+				return nil, nil, &Refusal{fmt.Sprintf("%s of %s cannot be done before this of %s: %s on %s", s.Text, s.Machine, first, d.Text, where), "verbund converge --only " + first + " first, or converge everything"}
+			}
+		}
+		if !mine {
+			dropped[s.ID] = s
+			if s.Kind != Verify {
+				left = append(left, s)
+			}
+			continue
+		}
+		kept[s.ID] = true
+		out.Steps = append(out.Steps, s)
+	}
+	if len(left) == 0 {
+		return p, nil, nil
+	}
+	out.Removes = slices.DeleteFunc(slices.Clone(p.Removes), func(r string) bool {
+		name, _, _ := strings.Cut(r, " ")
+		return !slices.ContainsFunc(out.Steps, func(s Step) bool { return s.Kind == Release && s.Machine == name })
+	})
+	if part != OnlyControl {
+		out.Endangers = nil
+	}
+	return &out, left, nil
+}

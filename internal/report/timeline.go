@@ -1,0 +1,192 @@
+// Package report draws pictures of plans and of what was done: machines down,
+// time across. A picture is SVG or PNG, made by the same drawing.
+package report
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"time"
+
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/font/liberation"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/vgimg"
+	"gonum.org/v1/plot/vg/vgsvg"
+)
+
+// Bar is something that takes time on one machine.
+type Bar struct {
+	From, To time.Duration
+	Text     string // what it is, written into it if there is room
+	Tone     Tone
+}
+
+// Tone is the colour of a bar; the text says the same in words.
+type Tone int
+
+// The tones.
+const (
+	Bring   Tone = iota // something new: machines, artefacts, files
+	Run                 // starting and restarting
+	Away                // out of service
+	Wait                // until something is well
+	Removal             // what cannot be undone
+)
+
+// Row is one machine, or the cluster.
+type Row struct {
+	Name string
+	Bars []Bar
+}
+
+// Timeline is a picture of rows over time.
+type Timeline struct {
+	Title string
+	Note  string // below
+	Rows  []Row
+}
+
+var tones = map[Tone]color.Color{
+	Bring: color.RGBA{0x8f, 0xa9, 0xbf, 255}, Run: color.RGBA{0x4f, 0x8a, 0x83, 255}, Away: color.RGBA{0xe0, 0xa9, 0x58, 255},
+	Wait: color.RGBA{0xd9, 0xd6, 0xce, 255}, Removal: color.RGBA{0xa6, 0x4b, 0x4b, 255},
+}
+
+var words = []struct {
+	tone Tone
+	text string
+}{{Bring, "bring"}, {Run, "start, restart"}, {Away, "take out of service"}, {Wait, "wait until well"}, {Removal, "remove"}}
+
+var (
+	ink   = color.RGBA{0x2b, 0x2e, 0x33, 255}
+	faint = color.RGBA{0xc8, 0xc8, 0xc8, 255}
+	paper = color.White
+)
+
+// The measures of the picture, in points.
+const (
+	rowHeight = 22
+	barHeight = 15
+	margin    = 20
+	headRoom  = 66
+	footRoom  = 54
+	width     = 1100
+	textSize  = 10
+)
+
+// Formats lists the endings that Draw knows.
+var Formats = []string{"svg", "png"}
+
+// Draw writes the picture in a format.
+func (t *Timeline) Draw(w io.Writer, format string) error {
+	height := vg.Length(headRoom + footRoom + rowHeight*max(len(t.Rows), 1))
+	switch format {
+	case "svg":
+		c := vgsvg.New(width, height)
+		t.draw(c, height)
+		_, err := c.WriteTo(w)
+		return err
+	case "png":
+		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(width, height), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper))}
+		t.draw(c, height)
+		_, err := c.WriteTo(w)
+		return err
+	}
+	return fmt.Errorf("there is no picture in format %q; choose svg or png", format)
+}
+
+func (t *Timeline) draw(c vg.Canvas, height vg.Length) {
+	fonts := font.NewCache(liberation.Collection())
+	face := func(size vg.Length) font.Face {
+		return fonts.Lookup(font.Font{Typeface: "Liberation", Variant: "Sans"}, size)
+	}
+	body, head := face(textSize), face(15)
+	text := func(f font.Face, x, y vg.Length, s string, col color.Color) {
+		c.SetColor(col)
+		c.FillString(f, vg.Point{X: x, Y: y}, s)
+	}
+	box := func(x, y, w, h vg.Length, col color.Color) {
+		var p vg.Path
+		p.Move(vg.Point{X: x, Y: y})
+		p.Line(vg.Point{X: x + w, Y: y})
+		p.Line(vg.Point{X: x + w, Y: y + h})
+		p.Line(vg.Point{X: x, Y: y + h})
+		p.Close()
+		c.SetColor(col)
+		c.Fill(p)
+	}
+	box(0, 0, width, height, paper)
+	text(head, margin, height-margin-8, t.Title, ink)
+
+	var names vg.Length
+	total := time.Duration(0)
+	for _, r := range t.Rows {
+		names = max(names, body.Width(r.Name))
+		for _, b := range r.Bars {
+			total = max(total, b.To)
+		}
+	}
+	left := margin + names + 12
+	room := vg.Length(width-margin) - left
+	at := func(d time.Duration) vg.Length {
+		if total == 0 {
+			return left
+		}
+		return left + room*vg.Length(d)/vg.Length(total)
+	}
+	top := height - headRoom
+	every := tick(total)
+	for d := time.Duration(0); d <= total; d += every {
+		x := at(d)
+		box(x, footRoom, 0.5, top-footRoom+4, faint)
+		label := clock(d, every)
+		text(body, min(x-body.Width(label)/2, width-margin-body.Width(label)), top+8, label, ink)
+	}
+	for i, r := range t.Rows {
+		y := top - vg.Length(i+1)*rowHeight
+		text(body, margin, y+6, r.Name, ink)
+		for _, b := range r.Bars {
+			x := at(b.From)
+			w := max(at(b.To)-x-1, 1)
+			box(x, y+(rowHeight-barHeight)/2, w, barHeight, tones[b.Tone])
+			if body.Width(b.Text)+6 < w {
+				col := color.Color(color.White)
+				if b.Tone == Wait || b.Tone == Away || b.Tone == Bring {
+					col = ink
+				}
+				text(body, x+3, y+7, b.Text, col)
+			}
+		}
+	}
+	x := vg.Length(margin)
+	for _, k := range words {
+		box(x, 30, 12, 12, tones[k.tone])
+		text(body, x+17, 32, k.text, ink)
+		x += 17 + body.Width(k.text) + 22
+	}
+	text(body, margin, 12, t.Note, ink)
+}
+
+// tick is the distance of the lines: a round one, so that there are 4 to 12.
+func tick(total time.Duration) time.Duration {
+	for _, d := range []time.Duration{100 * time.Millisecond, 250 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second,
+		time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour, 3 * time.Hour, 12 * time.Hour} {
+		if total/d <= 12 {
+			return d
+		}
+	}
+	return 24 * time.Hour
+}
+
+// clock writes a time with the precision of the lines' distance.
+func clock(d, every time.Duration) string {
+	switch {
+	case every < time.Second:
+		return fmt.Sprintf("%.2f s", d.Seconds())
+	case every < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case every < time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	}
+	return fmt.Sprintf("%.0f h", d.Hours())
+}
