@@ -85,9 +85,11 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 	defer release()
 	asked := ""
 	// Machines that are there and asleep, and bare ones that are adopted, are
-	// woken first; what they need shows only then. Twice is enough: what does
-	// not wake the second time fails.
-	for range 3 {
+	// woken first; what they need shows only then. Machines whose address has
+	// changed are repaired one after the other. What does not come to an end in
+	// so many rounds never will.
+	moves := 0
+	for round := 0; round < 3+moves; round++ {
 		p, v, err := s.Plan(a.soft)
 		if err != nil {
 			return err
@@ -118,9 +120,12 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 			return err
 		}
 		steps := p.Waking(v.Seen)
-		again := len(steps) > 0
-		if !again {
+		again := len(steps) > 0 || p.More
+		if len(steps) == 0 {
 			steps = p.Steps
+		}
+		if p.More {
+			moves = min(moves+1, len(v.Cluster.Machines))
 		}
 		if err := a.carryOut(s, v, command, steps); err != nil {
 			return err
@@ -130,7 +135,7 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 			return nil
 		}
 	}
-	return errors.New("machines keep falling asleep; machines and their consoles say why")
+	return errors.New("machines keep falling asleep or moving; machines and their consoles say why")
 }
 
 // finals lists the steps of a plan that cannot be undone.
@@ -265,7 +270,7 @@ func failure(se *engine.StepError) error {
 func (a *app) teardownCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "teardown", Short: "Remove the cluster and everything that it left", Args: noArgs,
-		Long: "Gives back every machine with its disk and address, takes the cluster's entry out\nof the kubeconfig files that it was merged into, and stops the site if nobody else\nuses it. What stays: the declaration, the site file, the journal, and backups with\nthe key that opens them.",
+		Long: "Gives back every machine with its disk and address, takes the cluster's entry out\nof the kubeconfig files that it was merged into, and stops the site if nobody else\nuses it. What stays: the declaration with its pins and its schema for editors, the\nsite file, the journal, and backups with the key that opens them.",
 		RunE: func(*cobra.Command, []string) error {
 			s, r, err := a.openFile(false)
 			if err != nil {

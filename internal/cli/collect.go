@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -165,8 +166,8 @@ func pack(b bundle, folder string) ([]byte, error) {
 			return nil, err
 		}
 	}
-	if err := w.Close(); err != nil {
+	if err := errors.Join(w.Close(), z.Close()); err != nil {
 		return nil, err
 	}
-	return buf.Bytes(), z.Close()
+	return buf.Bytes(), nil
 }

@@ -24,6 +24,7 @@ import (
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
 
+	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
@@ -484,7 +485,7 @@ func (d *demo) end() error {
 	filepath.WalkDir(d.sub.dir, func(p string, e os.DirEntry, err error) error {
 		if err == nil && !e.IsDir() {
 			rel, _ := filepath.Rel(d.sub.dir, p)
-			if rel != "kubeconfig" && !strings.HasSuffix(rel, declarationEnding) && !strings.HasSuffix(rel, siteEnding) && filepath.Base(rel) != "journal.jsonl" && !strings.Contains(rel, "/backups/") {
+			if rel != "kubeconfig" && !strings.HasSuffix(rel, declarationEnding) && !strings.HasSuffix(rel, siteEnding) && !strings.HasSuffix(rel, declare.PinsEnding) && rel != schemaFile && filepath.Base(rel) != "journal.jsonl" && !strings.Contains(rel, "/backups/") {
 				left = append(left, rel)
 			}
 		}

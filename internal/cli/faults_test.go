@@ -113,10 +113,7 @@ func TestFaultsOfTheSite(t *testing.T) {
 	w.edit("estuary.site.yaml", `name: south, machines: 12`, "name: south, machines: 1")
 	w.edit("estuary.site.yaml", `name: island, machines: 12`, "name: island, machines: 1")
 	w.declare(`count: 1, size: small`, "count: 4, size: small")
-	w.fails(1, []string{"has room for 1 machines", "declare fewer machines"}, "converge", "--yes")
-	w.ok("site", "stop")
-	// Two fit into zone north, where a machine of the refused run still stands:
-	// it is given back first.
+	w.fails(2, []string{"zone north has room for 1 machines, and 3 are declared there", "declare fewer", "[site-full]"}, "converge", "--yes")
 	w.edit("estuary.site.yaml", `name: north, machines: 1`, "name: north, machines: 2")
 	w.edit("estuary.site.yaml", `name: south, machines: 1`, "name: south, machines: 12")
 	w.edit("estuary.site.yaml", `name: island, machines: 1`, "name: island, machines: 12")

@@ -87,7 +87,7 @@ func TestLife(t *testing.T) {
 		switch {
 		case err != nil:
 			t.Error(err)
-		case d.IsDir(), strings.HasSuffix(rel, ".yaml"), rel == "kubeconfig", filepath.Base(rel) == "journal.jsonl", strings.Contains(rel, "/backups/"):
+		case d.IsDir(), strings.HasSuffix(rel, ".yaml"), strings.HasSuffix(rel, ".schema.json"), rel == "kubeconfig", filepath.Base(rel) == "journal.jsonl", strings.Contains(rel, "/backups/"):
 		default:
 			t.Errorf("left behind: %s", rel)
 		}

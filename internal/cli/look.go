@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -13,6 +14,8 @@ import (
 	"k8s.io/apimachinery/pkg/util/duration"
 
 	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/site"
 	siteproto "verbund/internal/site/protocol"
@@ -34,10 +37,14 @@ func (a *app) view() (*engine.Session, *engine.View, error) {
 }
 
 func (a *app) statusCmd() *cobra.Command {
-	return &cobra.Command{
+	var all bool
+	c := &cobra.Command{
 		Use: "status", Short: "Is the cluster well? The exit code says so too", Args: noArgs,
-		Long: "Exit code 0: as declared and well. 3: not well, or changes are pending.",
+		Long: "Exit code 0: as declared and well. 3: not well, or changes are pending. With --all\nit looks at every cluster that is declared in this folder.",
 		RunE: func(*cobra.Command, []string) error {
+			if all {
+				return a.statusAll()
+			}
 			s, v, err := a.view()
 			if err != nil {
 				return err
@@ -46,6 +53,106 @@ func (a *app) statusCmd() *cobra.Command {
 			return a.status(s, v)
 		},
 	}
+	c.Flags().BoolVar(&all, "all", false, "every cluster that is declared in this folder")
+	return c
+}
+
+// glance is one cluster in a list of clusters.
+type glance struct {
+	Cluster  string `json:"cluster"`
+	File     string `json:"file"`
+	State    string `json:"state"` // well, changes pending, not well, not raised, or has errors
+	Declared string `json:"declared"`
+	Running  string `json:"running"`
+	Nodes    string `json:"nodes"`
+	Trouble  string `json:"trouble,omitempty"`
+}
+
+// statusAll looks at every cluster of the folder.
+func (a *app) statusAll() error {
+	files, err := filepath.Glob(filepath.Join(a.dir, "*"+declarationEnding))
+	if err != nil {
+		return err
+	}
+	if len(files) == 0 {
+		return usage("there is no declaration (NAME%s) in this folder", declarationEnding)
+	}
+	list := []glance{}
+	for _, f := range files {
+		list = append(list, a.glanceAt(f))
+	}
+	worst := 0
+	if a.output == "json" {
+		err = a.ui.json(list)
+	}
+	var rows [][]cell
+	for _, g := range list {
+		state := map[string]string{"well": "good", "changes pending": "attention", "not raised": "attention"}[g.State]
+		if state == "" {
+			state = "bad"
+		}
+		if g.State != "well" {
+			worst = exitNotWell
+		}
+		rows = append(rows, []cell{plain(g.Cluster), {g.State, state}, plain(g.Declared), plain(cmp.Or(g.Running, "nothing")), plain(g.Nodes), {g.Trouble, "bad"}})
+	}
+	if a.output != "json" {
+		a.ui.table([]string{"cluster", "state", "declared", "runs", "nodes", "trouble"}, rows)
+	}
+	if err == nil && worst != 0 {
+		return &exit{code: worst}
+	}
+	return err
+}
+
+func (a *app) glanceAt(file string) glance {
+	g := glance{Cluster: strings.TrimSuffix(filepath.Base(file), declarationEnding), File: file}
+	r, err := a.read(file)
+	if err != nil {
+		g.State, g.Trouble = "has errors", err.Error()
+		return g
+	}
+	g.Cluster, g.Declared = cmp.Or(r.Decl.Name, g.Cluster), r.Decl.Kubernetes
+	if n := r.Findings.Errors(); n > 0 {
+		g.State, g.Trouble = "has errors", fmt.Sprintf("%s in %s; verbund check shows them", count(n, "error"), file)
+		return g
+	}
+	s, _, err := a.openPath(file, false)
+	if err != nil {
+		g.State, g.Trouble = "has errors", err.Error()
+		return g
+	}
+	defer s.Close()
+	v, err := s.Observe(a.soft)
+	if err != nil {
+		g.State, g.Trouble = "not well", err.Error()
+		return g
+	}
+	ready := 0
+	for _, n := range v.Seen.Nodes {
+		if n.Ready {
+			ready++
+		}
+	}
+	g.Running, g.Nodes = plan.Version(v.Cluster, v.Seen), fmt.Sprintf("%d of %d ready", ready, len(v.Seen.Nodes))
+	ailing := v.Ailing()
+	p, perr := s.PlanOf(v)
+	switch {
+	case !v.Seen.Founded:
+		g.State = "not raised"
+	case len(ailing) > 0:
+		g.State, g.Trouble = "not well", ailing[0]
+		if len(ailing) > 1 {
+			g.Trouble += fmt.Sprintf("; and %d more", len(ailing)-1)
+		}
+	case perr != nil:
+		g.State, g.Trouble = "changes pending", perr.Error()
+	case len(p.Steps) > 0:
+		g.State = "changes pending"
+	default:
+		g.State = "well"
+	}
+	return g
 }
 
 func (a *app) status(s *engine.Session, v *engine.View) error {
@@ -61,7 +168,7 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 	}
 	running := plan.Version(v.Cluster, v.Seen)
 	if a.output == "json" {
-		err := a.ui.json(map[string]any{"cluster": s.Decl.Name, "well": len(ailing) == 0, "ailing": slices.Concat([]string{}, ailing), "pending": pending, "refused": perr, "declared": s.Decl.Kubernetes, "running": running})
+		err := a.ui.json(map[string]any{"cluster": s.Decl.Name, "well": len(ailing) == 0, "ailing": slices.Concat([]string{}, ailing), "pending": pending, "refused": perr, "declared": s.Decl.Kubernetes, "running": running, "accepted": accepted(s)})
 		if err == nil && (len(ailing) > 0 || pending > 0 || perr != "") {
 			return &exit{code: exitNotWell}
 		}
@@ -100,6 +207,18 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 		{plain("datastore"), plain(fmt.Sprintf("%d of %d members healthy; %s", healthy, voters, spare))},
 		{plain("nodes"), plain(fmt.Sprintf("%d of %d Ready", ready, len(v.Seen.Nodes)))},
 	}
+	if !v.Cluster.Nodes {
+		rows = append(rows, []cell{plain("control"), plain(fmt.Sprintf("its %s declared not to be nodes (control.nodes: false): verbund machines shows them", isAre(len(v.Cluster.With(versions.API)), "machine")))})
+	}
+	if v.Cluster.Apart {
+		rows = append(rows, []cell{plain("members"), plain(fmt.Sprintf("the datastore stands apart, on %s", count(len(v.Cluster.With(versions.Member)), "machine")))})
+	}
+	if held := heldBack(v.Cluster); held != "" {
+		rows = append(rows, []cell{plain("held back"), {held, "attention"}})
+	}
+	for _, x := range accepted(s) {
+		rows = append(rows, []cell{plain("exception"), {x, "attention"}})
+	}
 	for _, l := range ailing {
 		rows = append(rows, []cell{plain("trouble"), {l, "bad"}})
 	}
@@ -121,6 +240,19 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 		return &exit{code: exitNotWell}
 	}
 	return nil
+}
+
+// heldBack lists the pools that are declared on another version.
+func heldBack(c *topology.Cluster) string {
+	var out []string
+	for _, m := range c.Machines {
+		if m.Role == versions.Worker && m.Set.Kubernetes != c.Set.Kubernetes {
+			if t := fmt.Sprintf("pool %s on %s", m.Pool, m.Set.Kubernetes); !slices.Contains(out, t) {
+				out = append(out, t)
+			}
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 func (a *app) nodesCmd() *cobra.Command {
@@ -155,7 +287,7 @@ func (a *app) nodesCmd() *cobra.Command {
 					group = "not declared"
 				}
 				ver := cell{text: seen.Version}
-				if declared && seen.Version != s.Decl.Kubernetes {
+				if declared && seen.Version != m.Set.Kubernetes {
 					ver.state = "attention"
 				}
 				rows = append(rows, []cell{plain(n.Name), state, ver, plain(group), plain(n.Labels["topology.kubernetes.io/zone"]), plain(m.Address.String()),
@@ -201,7 +333,7 @@ func (a *app) machinesCmd() *cobra.Command {
 				if power.state == "" {
 					power.state = "bad"
 				}
-				set := cmp.Or(seen.Versions["kubelet"], seen.Versions["haproxy"], "nothing installed")
+				set := runs(seen)
 				up, all := 0, 0
 				for _, st := range seen.Units {
 					if all++; st == "active" {
@@ -379,7 +511,7 @@ func (a *app) historyOf(es []store.Entry, run string) error {
 func (a *app) faultCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "fault KIND NAME",
-		Short: "Make something go wrong: full-disk, mended-disk, new-host-key, lost-machine (of a machine), damaged-blob, mended-blob (of an artefact), lost-zone",
+		Short: "Make something go wrong: full-disk, mended-disk, new-host-key, new-lease, lost-machine (of a machine), damaged-blob, mended-blob (of an artefact), lost-zone",
 		Args:  exactArgs(2, "a kind of fault and the name of a machine, artefact or zone"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.open(false)
@@ -400,4 +532,17 @@ func (a *app) faultCmd() *cobra.Command {
 			return s.Site.Fault(a.hard, f)
 		},
 	}
+}
+
+// runs is what a machine is there for, with its version.
+func runs(seen plan.MachineSeen) string {
+	if v := cmp.Or(seen.Versions["kubelet"], seen.Versions["kube-apiserver"]); v != "" {
+		return v
+	}
+	for _, c := range []string{"haproxy", "etcd"} {
+		if v := seen.Versions[c]; v != "" {
+			return c + " " + v
+		}
+	}
+	return "nothing installed"
 }

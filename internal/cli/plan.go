@@ -163,7 +163,11 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 			what, state = what+" (final)", "attention"
 		}
 		rows = append(rows, []cell{plain(fmt.Sprint(i + 1)), plain(where), plain(batch), plain(begins), plain(takes), {what, state}})
-		for _, l := range st.Detail {
+		for n, l := range st.Detail {
+			if n == mostLines && len(st.Detail) > mostLines+1 && !a.verbose {
+				rows = append(rows, []cell{{}, {}, {}, {}, {}, {fmt.Sprintf("  and %d more; --verbose shows them", len(st.Detail)-n), "attention"}})
+				break
+			}
 			rows = append(rows, []cell{{}, {}, {}, {}, {}, {"  " + l, "attention"}})
 		}
 		if a.verbose {
@@ -187,6 +191,10 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 		fmt.Fprintf(a.out, "Careful: %s.\n", e)
 	}
 }
+
+// mostLines is how many differing lines of a step are shown, unless all are
+// asked for.
+const mostLines = 6
 
 var tones = map[plan.Kind]report.Tone{
 	plan.Get: report.Bring, plan.Pull: report.Bring, plan.Write: report.Bring, plan.Backup: report.Bring, plan.Label: report.Bring, plan.Roles: report.Bring,

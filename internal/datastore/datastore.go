@@ -195,6 +195,19 @@ func (c *Client) Remove(ctx context.Context, id uint64) error {
 	})
 }
 
+// Move tells the others at which address a member is now.
+func (c *Client) Move(ctx context.Context, id uint64, peer string) error {
+	cl, err := c.open(ctx, c.endpoints...)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	return steady(ctx, func() error {
+		_, err := cl.MemberUpdate(ctx, id, []string{peer})
+		return err
+	})
+}
+
 // Snapshot writes the datastore's state to w.
 func (c *Client) Snapshot(ctx context.Context, w io.Writer) (int64, error) {
 	var last error

@@ -26,12 +26,17 @@ func (s *Session) Secrets() ([][]byte, error) {
 		return nil, err
 	}
 	var out [][]byte
+	// A private key is written down with its public half, which certificates
+	// show to everybody: those lines are no secret.
+	var public bytes.Buffer
+	for _, c := range t.Certs {
+		public.Write(bytes.ReplaceAll(c, []byte("\n"), nil))
+	}
 	for _, k := range t.Keys {
 		if p, _ := pem.Decode(k); p != nil {
-			// A line in the middle of the key: head and foot are known to all.
 			lines := bytes.Split(bytes.TrimSpace(k), []byte("\n"))
 			for _, l := range lines[1 : len(lines)-1] {
-				if len(l) > 16 {
+				if len(l) > 16 && !bytes.Contains(public.Bytes(), l) {
 					out = append(out, l)
 				}
 			}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"sort"
 	"strings"
 	"sync"
@@ -40,7 +41,23 @@ const lookTimeout = 8 * time.Second
 // Observe looks at the site, every machine, the datastore and the API, all in
 // parallel. It changes nothing; what could not be seen is said, not guessed.
 func (s *Session) Observe(ctx context.Context) (*View, error) {
-	c, err := s.Topology()
+	inv, ierr := s.Site.Inventory(ctx)
+	if ierr != nil {
+		inv = nil
+	}
+	moved, err := s.newLeases(inv)
+	if err != nil {
+		return nil, err
+	}
+	var taken []netip.Addr
+	if inv != nil {
+		for _, m := range inv.Machines {
+			if m.Cluster != s.Decl.Name {
+				taken = append(taken, m.Address)
+			}
+		}
+	}
+	c, err := s.topology(s.leases, taken)
 	if err != nil {
 		return nil, err
 	}
@@ -59,9 +76,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 			return nil, err
 		}
 	}
-	v.Inventory, err = s.Site.Inventory(ctx)
-	if err != nil {
-		v.Inventory = nil
+	if v.Inventory = inv; inv == nil {
 		return v, nil
 	}
 	var mu sync.Mutex
@@ -77,6 +92,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 			limit <- struct{}{}
 			defer func() { <-limit }()
 			seen := s.look(ctx, c, im, v.Seen.Resting)
+			seen.Moved = moved[im.Name]
 			mu.Lock()
 			defer mu.Unlock()
 			v.Seen.Machines[im.Name] = seen
@@ -88,6 +104,28 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 	}
 	wg.Wait()
 	return v, ctx.Err()
+}
+
+// newLeases finds machines to which the site has leased another address than
+// the one that is remembered; it returns where they were.
+func (s *Session) newLeases(inv *siteproto.Inventory) (map[string]netip.Addr, error) {
+	was, now := map[string]netip.Addr{}, map[string]netip.Addr{}
+	known, err := s.Store.Machines()
+	if err != nil || inv == nil {
+		return was, err
+	}
+	for _, m := range inv.Machines {
+		if _, fixed := s.Decl.System.Addresses[m.Name]; fixed {
+			continue // the site has to lease it this one again
+		}
+		if k, ok := known[m.Name]; ok && m.Cluster == s.Decl.Name && k.Fingerprint != "" && m.Address.IsValid() && k.Address != m.Address {
+			was[m.Name], now[m.Name] = k.Address, m.Address
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.leases = now
+	return was, nil
 }
 
 // factsOf is what of a cluster cannot change while it lives.
@@ -264,7 +302,7 @@ func (s *Session) lookAtDatastore(ctx context.Context, c *topology.Cluster, v *V
 	defer mu.Unlock()
 	v.Members = ms
 	for _, m := range ms {
-		v.Seen.Members[m.Name] = plan.MemberSeen{ID: m.ID, Learner: m.Learner, Healthy: m.Healthy, Trouble: m.Trouble}
+		v.Seen.Members[m.Name] = plan.MemberSeen{ID: m.ID, Peer: m.Peer, Learner: m.Learner, Healthy: m.Healthy, Trouble: m.Trouble}
 	}
 }
 

@@ -54,19 +54,25 @@ type Session struct {
 
 	mu       sync.Mutex
 	machines map[string]*machine.Machine
+	leases   map[string]netip.Addr // of machines whose address has changed
 	trust    *store.Trust
 }
 
 // Topology works the declaration out with what earlier runs fixed.
-func (s *Session) Topology() (*topology.Cluster, error) {
+func (s *Session) Topology() (*topology.Cluster, error) { return s.topology(nil, nil) }
+
+// topology is the same with addresses that the site has leased since, and
+// without those that others have there.
+func (s *Session) topology(leases map[string]netip.Addr, taken []netip.Addr) (*topology.Cluster, error) {
 	ms, err := s.Store.Machines()
 	if err != nil {
 		return nil, err
 	}
-	mem := topology.Memory{Addresses: map[string]netip.Addr{}}
+	mem := topology.Memory{Addresses: map[string]netip.Addr{}, Taken: taken}
 	for n, m := range ms {
 		mem.Addresses[n] = m.Address
 	}
+	maps.Copy(mem.Addresses, leases)
 	if mem.Members, err = s.Store.Members(); err != nil {
 		return nil, err
 	}
@@ -395,11 +401,16 @@ func (s *Session) LoginKey() ([]byte, error) {
 	return pem.EncodeToMemory(b), nil
 }
 
+// ErrNotMet says that a machine was never logged in to, so that its host key
+// is not known.
+var ErrNotMet = errors.New("there is no machine of that name that was logged in to before")
+
 // Machine returns an open connection to a machine; how to reach it is what the
 // site says and what was remembered of its host key.
 func (s *Session) Machine(ctx context.Context, name string, port int) (*machine.Machine, error) {
 	s.mu.Lock()
 	m := s.machines[name]
+	lease, moved := s.leases[name]
 	s.mu.Unlock()
 	if m != nil {
 		return m, nil
@@ -410,7 +421,10 @@ func (s *Session) Machine(ctx context.Context, name string, port int) (*machine.
 	}
 	k, ok := ms[name]
 	if !ok || k.Fingerprint == "" {
-		return nil, fmt.Errorf("there is no machine %s that was logged in to before; machines lists them", name)
+		return nil, fmt.Errorf("%w: %s; machines lists those that there are", ErrNotMet, name)
+	}
+	if moved {
+		k.Address = lease // the host key stays, and proves that it is the same machine
 	}
 	sg, err := s.signer()
 	if err != nil {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -35,6 +36,8 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 		return r.writeFiles(ctx, m)
 	case plan.Wipe:
 		return r.wipe(ctx, m)
+	case plan.Move:
+		return r.move(ctx, m)
 	case plan.Carry:
 		return r.carry(ctx, m)
 	case plan.Answer:
@@ -91,7 +94,7 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 	case plan.Release:
 		// A machine that stays must not keep keys.
 		if im, err := r.machineAt(ctx, s.Machine); err == nil && im.Adopted && im.Power == siteproto.PowerOn {
-			if err := r.on(ctx, s.Machine, func(c *machine.Machine) error { return c.Wipe(ctx) }); err != nil {
+			if err := r.wipeDisk(ctx, s.Machine); err != nil {
 				return err
 			}
 		}
@@ -208,16 +211,18 @@ func (s *Session) machineAt(ctx context.Context, name string) (siteproto.Machine
 
 // wipe empties a machine and waits until one can log in again.
 func (r *Run) wipe(ctx context.Context, m topology.Machine) error {
-	var before string
+	before := ""
 	err := r.on(ctx, m.Name, func(c *machine.Machine) error {
 		f, err := c.Facts(ctx)
-		if err != nil {
-			return err
+		if err == nil {
+			before = f.BootID
 		}
-		before = f.BootID
-		return c.Wipe(ctx)
+		return err
 	})
 	if err != nil {
+		return err
+	}
+	if err := r.wipeDisk(ctx, m.Name); err != nil {
 		return err
 	}
 	return until(ctx, "the machine to be back, empty", func(ctx context.Context) (string, error) {
@@ -234,6 +239,48 @@ func (r *Run) wipe(ctx context.Context, m topology.Machine) error {
 		}
 		return "", err
 	})
+}
+
+// move tells the datastore where a machine's member is now, if it has one.
+func (r *Run) move(ctx context.Context, m topology.Machine) error {
+	if !m.Is(versions.Member) {
+		return nil
+	}
+	if len(r.Cluster.With(versions.Member)) == 1 {
+		return &StepError{Err: fmt.Errorf("the only member of the datastore has moved to %s, and nobody is left to be told", m.Address),
+			Todo: "have the site give it its old address again; with three members each can move"}
+	}
+	if err := r.othersWell(ctx, m.Name); err != nil {
+		return err
+	}
+	r.member.Lock()
+	defer r.member.Unlock()
+	ms, err := r.members(ctx)
+	if err != nil {
+		return err
+	}
+	seen, ok := ms[m.Name]
+	if !ok || seen.Peer == nodeconf.Peer(m) {
+		return nil
+	}
+	d, err := r.Datastore(r.Cluster)
+	if err != nil {
+		return err
+	}
+	return d.Move(ctx, seen.ID, nodeconf.Peer(m))
+}
+
+// wipeDisk has a machine empty its disk. It restarts right after that, so its
+// answer may be lost; that it was done shows in what it is afterwards.
+func (r *Run) wipeDisk(ctx context.Context, name string) error {
+	c, err := r.Machine(ctx, name, 0)
+	if err != nil {
+		return err
+	}
+	if err := c.Wipe(ctx); err != nil && !errors.Is(err, machine.ErrLost) {
+		return err
+	}
+	return nil
 }
 
 // carry starts a machine's carrier of the virtual address, and waits until the
@@ -371,12 +418,17 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		active := map[string]bool{}
+		active, trying := map[string]bool{}, map[string]bool{}
 		for _, u := range us {
 			active[u.Name] = u.State == "active"
+			trying[u.Name] = u.State == "activating"
 		}
 		for _, u := range nodeconf.Units(m) {
 			switch {
+			case trying[u] && slices.Contains(restart, u):
+				// It fails and is started again and again, as it was before: the
+				// step that starts it does so with what was just written.
+				err = c.Do(ctx, protocol.UnitsStop, u)
 			case !active[u]:
 			case slices.Contains(restart, u):
 				err = c.Do(ctx, protocol.UnitsRestart, u)
@@ -431,7 +483,7 @@ func (r *Run) members(ctx context.Context) (map[string]plan.MemberSeen, error) {
 	}
 	out := map[string]plan.MemberSeen{}
 	for _, m := range ms {
-		out[m.Name] = plan.MemberSeen{ID: m.ID, Learner: m.Learner, Healthy: m.Healthy, Trouble: m.Trouble}
+		out[m.Name] = plan.MemberSeen{ID: m.ID, Peer: m.Peer, Learner: m.Learner, Healthy: m.Healthy, Trouble: m.Trouble}
 	}
 	return out, nil
 }

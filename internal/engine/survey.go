@@ -209,6 +209,9 @@ func (q *surveyor) ask(ctx context.Context, im siteproto.Machine, exists bool) {
 	case errors.As(err, &hk):
 		q.note(AskHostKey, Bad, fmt.Sprintf("it shows %s, and %s is known", hk.Got, hk.Want), "find out who answers there; if it was set up anew by somebody you trust: verbund replace "+q.m.Name)
 		return
+	case errors.Is(err, ErrNotMet) || errors.Is(err, ErrNoTrust):
+		q.note(AskLogin, Later, "it was ordered, and not logged in to yet", "")
+		return
 	case err != nil:
 		q.note(AskLogin, Bad, err.Error(), "look at its console: verbund site console "+q.m.Name)
 		return

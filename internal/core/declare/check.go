@@ -91,7 +91,7 @@ func (k *checker) version(at, v string) {
 	}
 	set, ok := k.cat.Set(v)
 	if !ok {
-		k.add(at, "unknown-version", fmt.Sprintf("Kubernetes %s is not in the catalogue", v), oneOf(v, k.cat.Versions()))
+		k.add(at, "unknown-version", fmt.Sprintf("Kubernetes %s is not in the catalogue", v), "choose one of "+joinWords(k.cat.Versions()))
 		return
 	}
 	if ends, ok := k.cat.Ends(set.Minor()); ok && !k.now.IsZero() && k.now.Add(soon).After(ends) {

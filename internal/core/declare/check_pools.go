@@ -127,7 +127,7 @@ func (k *checker) adopted(at string, p Pool, hardware map[string]bool) {
 			k.add(hp, "adopt-unlike", fmt.Sprintf("machine %s is of size %s in zone %s, and pool %s is of size %s in %s", h, m.Size, m.Zone, p.Name, p.Size, joinWords(p.Zones)), "declare a pool that it fits into")
 		}
 	}
-	if len(p.Adopt) > p.Count.From {
+	if len(p.Adopt) > max(p.Count.From, 0) {
 		k.add(at+".adopt", "adopt-many", fmt.Sprintf("pool %s adopts %d machines and has %d", p.Name, len(p.Adopt), p.Count.From), fmt.Sprintf("set its count to %d or more", len(p.Adopt)))
 	}
 }

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -21,6 +22,7 @@ const (
 	Pull     Kind = "pull"     // artefacts into a slot
 	Write    Kind = "write"    // files
 	Wipe     Kind = "wipe"     // what an earlier life left on a machine
+	Move     Kind = "move"     // a machine whose address changed
 	Drop     Kind = "drop"     // a dead member out of the datastore
 	Member   Kind = "member"   // a member of the datastore: founded, or joined and promoted
 	Control  Kind = "control"  // API server, controller manager, scheduler
@@ -78,11 +80,13 @@ type MachineSeen struct {
 	// Owner is the cluster that the machine's record names; empty when there is
 	// no record.
 	Owner string
+	Moved netip.Addr // where it was, if the site has leased it another address since
 }
 
 // MemberSeen is what was observed of a member of the datastore.
 type MemberSeen struct {
 	ID      uint64
+	Peer    string // URL at which the others look for it
 	Learner bool
 	Healthy bool
 	Trouble string
@@ -131,8 +135,10 @@ type Plan struct {
 	Removes []string `json:"removes,omitempty"`
 	// Endangers says what could be lost, if the plan could lose anything.
 	Endangers []string `json:"endangers,omitempty"`
-	From      string   `json:"from,omitempty"` // version of an upgrade
-	To        string   `json:"to,omitempty"`
+	// More says that the rest is planned anew after these steps.
+	More bool   `json:"more,omitempty"`
+	From string `json:"from,omitempty"` // version of an upgrade
+	To   string `json:"to,omitempty"`
 }
 
 // Refusal is something that cannot be done.
@@ -295,6 +301,10 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 	}
 	if err := p.refuse(cat); err != nil {
 		return nil, err
+	}
+	if m, ok := p.firstMoved(); ok {
+		p.repair(m)
+		return &p.plan, nil
 	}
 	p.raise()
 	p.upgrade()

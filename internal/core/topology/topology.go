@@ -99,6 +99,7 @@ type Memory struct {
 	Addresses map[string]netip.Addr // by machine
 	Members   map[string][]string   // by machine: see Machine.Members
 	Counts    map[string]int        // of pools whose count is a range
+	Taken     []netip.Addr          // addresses that others have at the site
 }
 
 // reserved addresses at the head of a site's block belong to the site itself:
@@ -231,7 +232,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	if !block.IsValid() {
 		block = s.Addresses
 	}
-	if err := c.address(block, fixed, mem.Addresses); err != nil {
+	if err := c.address(block, fixed, mem.Addresses, mem.Taken); err != nil {
 		return nil, err
 	}
 	var members []string
@@ -264,12 +265,15 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 
 // address gives every machine its address: the declared one, the one that it
 // has, or the lowest free one.
-func (c *Cluster) address(block netip.Prefix, fixed, known map[string]netip.Addr) error {
+func (c *Cluster) address(block netip.Prefix, fixed, known map[string]netip.Addr, others []netip.Addr) error {
 	taken := map[netip.Addr]bool{}
 	for _, a := range known {
 		taken[a] = true
 	}
 	for _, a := range fixed {
+		taken[a] = true
+	}
+	for _, a := range others {
 		taken[a] = true
 	}
 	next := SiteAddress(block, reserved)

@@ -20,6 +20,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"github.com/spf13/pflag"
@@ -206,6 +207,11 @@ func (c *carrier) watch(ctx context.Context, lease <-chan struct{}) error {
 
 // carry answers at the address until ctx ends.
 func (c *carrier) carry(ctx context.Context) error {
+	a, err := netip.ParseAddr(c.cfg.Address)
+	if err != nil {
+		return err
+	}
+	defer c.e.Host.Carry(a)()
 	var open []net.Listener
 	defer func() {
 		for _, l := range open {

@@ -15,6 +15,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -425,6 +426,22 @@ func (s *site) make(name string, o protocol.Order, digest string) (*protocol.Mac
 	return &c, nil
 }
 
+// freeAddress is the highest free address of the block; the caller holds the
+// lock.
+func (s *site) freeAddress() netip.Addr {
+	taken := map[netip.Addr]bool{}
+	for _, m := range s.machines {
+		taken[m.Address] = true
+	}
+	free := netip.Addr{}
+	for a := topology.SiteAddress(s.file.Addresses, 10); s.file.Addresses.Contains(a.Next()); a = a.Next() {
+		if !taken[a] {
+			free = a
+		}
+	}
+	return free
+}
+
 func hostKey() ([]byte, string, error) {
 	_, k, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
@@ -529,14 +546,28 @@ func (s *site) inflict(f protocol.Fault) error {
 		z.cmd.Process.Kill()
 		<-z.done
 		return nil
-	case "full-disk", "mended-disk", "new-host-key":
+	case "full-disk", "mended-disk", "new-host-key", "new-lease":
 	default:
-		return refuse(http.StatusBadRequest, "choose full-disk, mended-disk, new-host-key, damaged-blob, mended-blob or lost-zone", "fault %q is not known", f.Kind)
+		return refuse(http.StatusBadRequest, "choose full-disk, mended-disk, new-host-key, new-lease, damaged-blob, mended-blob or lost-zone", "fault %q is not known", f.Kind)
 	}
 	s.mu.Lock()
 	m, err := s.find(f.Machine)
 	s.mu.Unlock()
 	if err != nil {
+		return err
+	}
+	if f.Kind == "new-lease" {
+		s.off(m, true)
+		s.mu.Lock()
+		a := s.freeAddress()
+		if a.IsValid() {
+			m.Address, m.Spec.Address = a, a
+		} else {
+			err = refuse(http.StatusInsufficientStorage, "choose a larger block", "the block %s has no free address", s.file.Addresses)
+		}
+		err = errors.Join(err, s.save())
+		s.mu.Unlock()
+		s.boot(m)
 		return err
 	}
 	if f.Kind == "new-host-key" {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,6 +19,7 @@ import (
 
 	"github.com/spf13/pflag"
 	"go.etcd.io/etcd/server/v3/embed"
+	"sigs.k8s.io/yaml"
 
 	"verbund/internal/sim/host"
 )
@@ -30,6 +32,9 @@ func Program(child []string) host.Program {
 		file := fs.String("config-file", "", "")
 		if err := fs.Parse(e.Args); err != nil || *file == "" {
 			return &host.ExitError{Code: 2, Err: fmt.Errorf("etcd: flags: %v, --config-file=%q", err, *file)}
+		}
+		if err := owned(e, *file); err != nil {
+			return err
 		}
 		cmd := exec.Command(child[0], append(append([]string{}, child[1:]...), e.Host.Path(*file), e.Host.Spec.Root)...)
 		cmd.Env = append(os.Environ(), "GOGC=40", "GOMEMLIMIT=60MiB")
@@ -77,6 +82,34 @@ func Program(child []string) host.Program {
 		}
 		return err
 	}
+}
+
+// owned refuses to start a member at an address that the machine does not
+// have: its process would not notice on a loopback site.
+func owned(e *host.Env, file string) error {
+	b, err := e.Host.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	var cfg struct {
+		Client string `json:"listen-client-urls"`
+		Peer   string `json:"listen-peer-urls"`
+	}
+	if err := yaml.Unmarshal(b, &cfg); err != nil {
+		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
+	}
+	for _, list := range []string{cfg.Client, cfg.Peer} {
+		for _, l := range strings.Split(list, ",") {
+			u, err := url.Parse(l)
+			if err != nil {
+				return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
+			}
+			if err := e.Host.Owns(u.Host); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 const readyLine = "ready"

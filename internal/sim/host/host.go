@@ -161,6 +161,7 @@ type Host struct {
 	mu      sync.Mutex
 	closers map[io.Closer]struct{}
 	sockets map[string]any
+	carried map[netip.Addr]bool
 	off     bool
 	SSHPort int
 }
@@ -174,7 +175,7 @@ var errOff = errors.New("the machine is off")
 func Boot(ctx context.Context, spec Spec, programs map[string]Program, onReboot func()) (*Host, error) {
 	id := make([]byte, 8)
 	rand.Read(id)
-	h := &Host{Spec: spec, BootID: hex.EncodeToString(id), programs: programs, closers: map[io.Closer]struct{}{}, sockets: map[string]any{}}
+	h := &Host{Spec: spec, BootID: hex.EncodeToString(id), programs: programs, closers: map[io.Closer]struct{}{}, sockets: map[string]any{}, carried: map[netip.Addr]bool{}}
 	h.ctx, h.cancel = context.WithCancelCause(ctx)
 	h.Net = NewNet(h)
 	for _, d := range []string{"etc/systemd/system/multi-user.target.wants", "var/log/units", "var/lib", "opt/verbund/slots/a", "opt/verbund/slots/b", "run"} {
@@ -332,8 +333,39 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 	return h.conn(c)
 }
 
+// Owns says whether the machine has the address of HOST:PORT. This computer
+// would let anybody listen at any loopback address.
+func (h *Host) Owns(addr string) error {
+	a, err := netip.ParseAddrPort(addr)
+	if err != nil {
+		return fmt.Errorf("listen %s: %w", addr, err)
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if a.Addr() != h.Spec.Address && !h.carried[a.Addr()] {
+		return fmt.Errorf("listen tcp %s: bind: %w", addr, syscall.EADDRNOTAVAIL)
+	}
+	return nil
+}
+
+// Carry adds an address to the machine's card, until it is let go. That nobody
+// else has it shows when something listens there.
+func (h *Host) Carry(a netip.Addr) (letGo func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.carried[a] = true
+	return func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.carried, a)
+	}
+}
+
 // Listen opens a port of the machine.
 func (h *Host) Listen(addr string) (net.Listener, error) {
+	if err := h.Owns(addr); err != nil {
+		return nil, err
+	}
 	l, err := net.Listen("tcp", addr)
 	if err != nil {
 		return nil, err

@@ -93,7 +93,8 @@ type Power struct {
 // Fault is something that goes wrong on purpose.
 type Fault struct {
 	Machine string `json:"machine,omitempty"`
-	// Kind is full-disk, mended-disk, new-host-key, damaged-blob or mended-blob.
+	// Kind is full-disk, mended-disk, new-host-key, new-lease, damaged-blob,
+	// mended-blob or lost-zone.
 	Kind     string `json:"kind"`
 	Artefact string `json:"artefact,omitempty"` // NAME:VERSION, of blobs
 	Zone     string `json:"zone,omitempty"`     // of lost-zone
