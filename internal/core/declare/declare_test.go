@@ -2,6 +2,7 @@ package declare
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -99,6 +100,23 @@ func TestAmounts(t *testing.T) {
 		err := b.UnmarshalText([]byte(text))
 		if (err == nil) != (want != "") || err == nil && b.String() != want {
 			t.Errorf("%s: %v, %v", text, b, err)
+		}
+	}
+}
+
+// A declaration of 200 pools, read and checked.
+func BenchmarkRead200Pools(b *testing.B) {
+	var s strings.Builder
+	s.WriteString(strings.Replace(least, "site:", "ranges: {pods: 10.128.0.0/9}\nsite:", 1) + "pools:\n")
+	for i := range 200 {
+		fmt.Fprintf(&s, "  - name: pool-%d\n    count: 3\n    size: small\n    zones: [north, south]\n    labels: {work: intake, number: \"%d\"}\n    taints: [{key: work, value: p%d, effect: NoSchedule}]\n    rollout: {way: in-place, batch: 2, patience: 2m}\n", i, i, i)
+	}
+	fsys := files(s.String())
+	fsys["estuary.site.yaml"].Data = []byte(strings.ReplaceAll(siteText, "machines: 8", "machines: 400"))
+	for b.Loop() {
+		r, err := Read(Input{Files: fsys, File: "l.verbund.yaml", Shipped: versions.Shipped(), Now: today})
+		if err != nil || r.Findings.Errors() > 0 {
+			b.Fatal(err, r.Findings)
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -73,7 +74,7 @@ func (d *document) value(path string, n *yaml.Node, v reflect.Value) {
 		}
 		v.Set(reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content)))
 		for i, c := range n.Content {
-			d.value(fmt.Sprintf("%s[%d]", path, i), c, v.Index(i))
+			d.value(path+"["+strconv.Itoa(i)+"]", c, v.Index(i))
 		}
 	case reflect.Map:
 		if n.Kind != yaml.MappingNode {
@@ -108,8 +109,19 @@ func (d *document) value(path string, n *yaml.Node, v reflect.Value) {
 	}
 }
 
+type keys struct {
+	fields map[string]int
+	known  []string
+}
+
+// keysByType is filled as types are met: a large file meets few of them often.
+var keysByType sync.Map
+
 // keysOf lists the keys of a struct type: the field of each, and all sorted.
 func keysOf(t reflect.Type) (fields map[string]int, known []string) {
+	if k, ok := keysByType.Load(t); ok {
+		return k.(keys).fields, k.(keys).known
+	}
 	fields = map[string]int{}
 	for i := range t.NumField() {
 		name := t.Field(i).Tag.Get("yaml")
@@ -117,6 +129,7 @@ func keysOf(t reflect.Type) (fields map[string]int, known []string) {
 		known = append(known, name)
 	}
 	sort.Strings(known)
+	keysByType.Store(t, keys{fields, known})
 	return fields, known
 }
 
