@@ -20,6 +20,7 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/site"
+	siteproto "verbund/internal/site/protocol"
 	"verbund/internal/store"
 )
 
@@ -397,6 +398,40 @@ func (a *app) siteCmd() *cobra.Command {
 		}),
 		with("power MACHINE on|off|cut|restart", "Switch a machine; cut is without warning", 2, "a machine and one of on, off, cut, restart", false, func(s *engine.Session, args []string) error {
 			return s.Site.Power(a.hard, args[0], args[1])
+		}),
+		with("mirror", "Show what came through the site's mirror, by upstream registry", 0, "no argument", false, func(s *engine.Session, _ []string) error {
+			inv, err := s.Site.Inventory(a.hard)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return a.ui.json(slices.Concat([]siteproto.Mirrored{}, inv.Mirror))
+			}
+			if len(inv.Mirror) == 0 {
+				a.ui.say("nothing has come through the mirror since the site was started")
+				return nil
+			}
+			var rows [][]cell
+			for _, m := range inv.Mirror {
+				rows = append(rows, cells(m.Upstream, fmt.Sprint(m.Hits), fmt.Sprint(m.Misses), fmt.Sprint(m.Fetched), fmt.Sprint(m.Saved)))
+			}
+			a.ui.table([]string{"upstream", "hits", "misses", "bytes fetched", "bytes saved"}, rows)
+			return nil
+		}),
+		with("images", "Show the machine images that the site has composed", 0, "no argument", false, func(s *engine.Session, _ []string) error {
+			inv, err := s.Site.Inventory(a.hard)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return a.ui.json(slices.Concat([]siteproto.Composed{}, inv.Images))
+			}
+			var rows [][]cell
+			for _, i := range inv.Images {
+				rows = append(rows, cells(shortDigest(i.Digest), i.Image.System, i.Image.Architecture, strings.Join(i.Image.Extras, ", "), fmt.Sprint(i.Machines)))
+			}
+			a.ui.table([]string{"image", "system", "architecture", "extras", "machines ordered"}, rows)
+			return nil
 		}),
 		with("console MACHINE", "Show what a machine wrote to its console", 1, "a machine", false, func(s *engine.Session, args []string) error {
 			t, err := s.Site.Console(a.hard, args[0])

@@ -53,7 +53,7 @@ spec:
     spec:
       containers:
         - name: tidetable
-          image: tidetable:%s
+          image: images.seamark.test/tidetable:%s
           ports: [{containerPort: 8080}]
           readinessProbe: {httpGet: {path: /, port: 8080}}
 ---
@@ -119,6 +119,11 @@ func TestRealClients(t *testing.T) {
 		if body, err := get(net.JoinHostPort(m.Address, "30080")); err != nil || !strings.Contains(body, "tidetable 1.0 answers") {
 			t.Errorf("node port of %s: %v, %q", m.Name, err, body)
 		}
+	}
+
+	// Two nodes pulled the image; it came over the line once.
+	if o := w.ok("site", "mirror"); !regexp.MustCompile(`images\.seamark\.test +[1-9]\d* +2 `).MatchString(o) {
+		t.Errorf("the mirror:\n%s", o)
 	}
 
 	// A watch sees a node being cordoned.

@@ -49,16 +49,18 @@ func (w *world) on(machine, file string) string {
 // within asks until the answer is nothing, and fails with the last one.
 func within(t *testing.T, d time.Duration, ask func() string) {
 	t.Helper()
-	end := time.Now().Add(d)
+	end, again := time.After(d), time.NewTicker(50*time.Millisecond)
+	defer again.Stop()
 	for {
 		why := ask()
 		if why == "" {
 			return
 		}
-		if time.Now().After(end) {
+		select {
+		case <-end:
 			t.Fatalf("after %s: %s", d, why)
+		case <-again.C:
 		}
-		time.Sleep(50 * time.Millisecond)
 	}
 }
 
@@ -123,7 +125,7 @@ func TestEverythingDeclared(t *testing.T) {
 	if o := w.ok("plan"); !strings.Contains(o, "adopt the bare machine 02:5e:00:00:00:01") {
 		t.Errorf("plan does not adopt:\n%s", o)
 	}
-	w.fails(0, []string{"on tidewatch-gauges-1: wipe what cluster lampwright left on it", "exception"[:0] + "pool forecast is held back on v1.35.4"}, "converge", "--yes")
+	w.fails(0, []string{"on tidewatch-gauges-1: wipe what cluster lampwright left on it", "pool forecast is held back on v1.35.4"}, "converge", "--yes")
 	w.well("v1.36.3")
 	for _, words := range []string{"its 3 machines are declared not to be nodes", "the datastore stands apart, on 3 machines", "pool forecast on v1.35.4", "coredns is on a version of its own, v1.14.5: the older one answers slowly"} {
 		if o := w.ok("status"); !strings.Contains(o, words) {
@@ -274,7 +276,7 @@ func TestExistingBalancer(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "small", "v1.37.2")
 	// The balancer is this test, at an address of its own.
-	l, err := net.Listen("tcp", strings.Replace(w.block(), "127.", "127.", 1)+"251:6443")
+	l, err := net.Listen("tcp", w.block()+"251:6443")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -305,7 +307,6 @@ func TestExistingBalancer(t *testing.T) {
 	w.well("v1.37.2")
 	l.Close()
 	w.fails(3, []string{"the API does not answer at the endpoint " + w.block() + "251:6443"}, "status")
-	w.declare(`existing: .*\}`, "name: api.tidewatch.test}")
 }
 
 // Machines get new addresses, a member of the datastore among them; names,

@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -51,8 +52,7 @@ func newWorld(t *testing.T, shape, version string) *world {
 	t.Helper()
 	w := &world{t, t.TempDir()}
 	w.ok("draft", "tidewatch", "--shape", shape, "--kubernetes", version)
-	pid := os.Getpid()
-	block := fmt.Sprintf("127.%d.%d.0/24", 128+pid%120, (pid/120+int(worlds.Add(1))*16)%256)
+	block := fmt.Sprintf("127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256)
 	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
 	w.edit("estuary.site.yaml", `pace: .*`, "pace: 400")
 	t.Cleanup(func() {
@@ -60,7 +60,14 @@ func newWorld(t *testing.T, shape, version string) *world {
 			_, errs, _ := w.run("history")
 			t.Logf("folder %s\n%s", w.dir, errs)
 		}
-		w.run("site", "stop")
+		w.run("site", "stop", "-f", "tidewatch.verbund.yaml")
+		// A test that failed may have left a declaration that cannot be read.
+		for _, p := range w.processes() {
+			var pid int
+			if _, err := fmt.Sscanf(p, "/proc/%d/", &pid); err == nil {
+				syscall.Kill(pid, syscall.SIGKILL)
+			}
+		}
 	})
 	return w
 }

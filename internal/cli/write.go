@@ -346,6 +346,13 @@ func (a *app) showRoad(from, to string) error {
 		fmt.Fprintf(a.out, " instead of %d.\nTo hold workers back meanwhile, give their pools kubernetes: %s", road.Hops, road.Legs[0].From)
 	}
 	fmt.Fprintln(a.out, ".")
+	switch {
+	case versions.Minor(from) == versions.Minor(to):
+	case len(road.Gone) == 0:
+		fmt.Fprintln(a.out, "No setting of a component goes away on the way.")
+	default:
+		fmt.Fprintf(a.out, "Settings that go away on the way: %s.\n", strings.Join(road.Gone, ", "))
+	}
 	return nil
 }
 

@@ -105,7 +105,7 @@ func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster) error {
 			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(Network, t.Set.Fairway)},
 				Spec: corev1.PodSpec{ServiceAccountName: Network, HostNetwork: true, PriorityClassName: "system-node-critical",
 					Tolerations: []corev1.Toleration{{Operator: corev1.TolerationOpExists}},
-					Containers:  []corev1.Container{{Name: Network, Image: t.Registry + "/fairway:" + t.Set.Fairway, Args: t.PluginArgs(), Env: apiEnv(t)}}}}}}
+					Containers:  []corev1.Container{{Name: Network, Image: t.ImageRef(t.Set.Images()[0]), Args: t.PluginArgs(), Env: apiEnv(t)}}}}}}
 	ds := c.AppsV1().DaemonSets("kube-system")
 	return ensure(ctx, d, Network, ds.Get, ds.Create, func(ctx context.Context, d *appsv1.DaemonSet) error {
 		_, err := ds.Update(ctx, d, metav1.UpdateOptions{})
@@ -132,7 +132,7 @@ func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster) error {
 				Spec: corev1.PodSpec{ServiceAccountName: DNS, DNSPolicy: corev1.DNSDefault, PriorityClassName: "system-cluster-critical",
 					Tolerations: []corev1.Toleration{{Key: topology.ControlTaint.Key, Operator: corev1.TolerationOpExists}},
 					Volumes:     []corev1.Volume{{Name: "config", VolumeSource: corev1.VolumeSource{ConfigMap: &corev1.ConfigMapVolumeSource{LocalObjectReference: corev1.LocalObjectReference{Name: DNS}}}}},
-					Containers: []corev1.Container{{Name: "coredns", Image: t.Registry + "/coredns:" + t.Set.DNS, Args: []string{"-conf", "/etc/coredns/Corefile"}, Env: apiEnv(t), ReadinessProbe: probe,
+					Containers: []corev1.Container{{Name: "coredns", Image: t.ImageRef(t.Set.Images()[1]), Args: []string{"-conf", "/etc/coredns/Corefile"}, Env: apiEnv(t), ReadinessProbe: probe,
 						Ports: []corev1.ContainerPort{{Name: "dns-tcp", ContainerPort: 53, Protocol: corev1.ProtocolTCP}}, VolumeMounts: []corev1.VolumeMount{{Name: "config", MountPath: "/etc/coredns", ReadOnly: true}}}}}}}}
 	deps := c.AppsV1().Deployments("kube-system")
 	if err := ensure(ctx, d, DNS, deps.Get, deps.Create, func(ctx context.Context, d *appsv1.Deployment) error {

@@ -34,7 +34,8 @@ type Cluster struct {
 	Nodes      bool      // control-plane machines are nodes
 	Machines   []Machine // control first, then datastore, pools as declared, the balancer
 	hostsText  string
-	index      map[string]int // of Machines, by name
+	digests    map[string]string // of the add-ons' images, by name
+	index      map[string]int    // of Machines, by name
 }
 
 // Answers is what answers at the endpoint.
@@ -139,6 +140,10 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 		Endpoint: Endpoint{Name: d.Endpoint.Name, Port: d.Endpoint.Port, Also: d.Endpoint.Also, By: ByMachine}, Names: d.Control.Names,
 		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort), Network: d.Network, Components: d.Components, System: d.System, Trust: d.Trust,
 		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(),
+	}
+	c.digests = map[string]string{}
+	for _, k := range set.Images() {
+		c.digests[k.Name] = cat.Digest(k.Ref())
 	}
 	image := func(name string, set versions.Set) declare.Image {
 		img := d.Images[name]
@@ -307,6 +312,15 @@ func (c *Cluster) Of(role versions.Role) []Machine {
 		}
 	}
 	return ms
+}
+
+// ImageRef is an add-on's image: by the pinned digest, so that its tag may move.
+func (c *Cluster) ImageRef(k versions.Component) string {
+	ref := c.Registry + "/" + k.Ref()
+	if d := c.digests[k.Name]; d != "" {
+		ref += "@" + d
+	}
+	return ref
 }
 
 // With lists the machines that have a part.

@@ -63,6 +63,9 @@ type Road struct {
 	// Saved is how many drains of each worker the road saves against moving the
 	// workers with every hop.
 	Saved int `json:"saved"`
+	// Gone lists settings of components that are known at the beginning of the
+	// road and not at its end.
+	Gone []string `json:"gone"`
 }
 
 // Road plans the way between two versions of the catalogue.
@@ -78,7 +81,7 @@ func (c *Catalogue) Road(from, to string) (*Road, error) {
 	if Compare(to, from) < 0 {
 		return nil, c.Hop(from, to)
 	}
-	r := &Road{From: from, To: to, Legs: []Leg{}}
+	r := &Road{From: from, To: to, Legs: []Leg{}, Gone: c.Settings.Gone(Minor(from), Minor(to))}
 	if from == to {
 		return r, nil
 	}

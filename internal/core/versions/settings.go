@@ -69,6 +69,25 @@ func (s Settings) Names(component, kind string, minor int) []string {
 	return out
 }
 
+// Gone lists what one minor knows and a later one does not, as COMPONENT NAME.
+func (s Settings) Gone(from, to int) []string {
+	out := []string{}
+	for _, c := range s.Components() {
+		for _, kind := range slices.Sorted(maps.Keys(s[c])) {
+			later := s.Names(c, kind, to)
+			if len(later) == 0 {
+				continue // nothing is known of that minor
+			}
+			for _, n := range s.Names(c, kind, from) {
+				if _, known := slices.BinarySearch(later, n); !known {
+					out = append(out, c+" "+n)
+				}
+			}
+		}
+	}
+	return out
+}
+
 var integer = regexp.MustCompile(`^-?\d+$`)
 
 // Takes says why a value does not go with a setting, or nothing. Flags are

@@ -214,6 +214,10 @@ func TestSettings(t *testing.T) {
 	if n := s.Names("kubelet", "config", 35); slices.Contains(n, "memoryReservationPolicy") || !slices.Contains(s.Names("kubelet", "config", 36), "memoryReservationPolicy") {
 		t.Error("memoryReservationPolicy came with v1.36")
 	}
+	older := ParseSettings("kubelet config maxPods int 35,36\nkubelet config port int 35,36,37\netcd config name text 35\n")
+	if got := fmt.Sprint(older.Gone(35, 37)); got != "[kubelet maxPods]" {
+		t.Errorf("gone from v1.35 to v1.37: %s", got)
+	}
 	for component, names := range Owned {
 		for _, n := range names {
 			if _, flag := s[component]["flag"][n]; flag {

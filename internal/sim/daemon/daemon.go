@@ -254,7 +254,7 @@ func answer(w http.ResponseWriter, v any, err error) {
 func (s *site) inventory() protocol.Inventory {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	inv := protocol.Inventory{Site: s.file.Name, Process: os.Getpid(), Block: s.file.Addresses, Machines: []protocol.Machine{}}
+	inv := protocol.Inventory{Site: s.file.Name, Process: os.Getpid(), Block: s.file.Addresses, Machines: []protocol.Machine{}, Mirror: s.registry.Mirrored()}
 	for _, z := range s.file.Zones {
 		pz := protocol.Zone{Name: z.Name, Room: z.Machines, Used: s.used(z.Name)}
 		if p := s.zones[z.Name]; p != nil {

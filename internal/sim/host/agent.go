@@ -154,7 +154,7 @@ func (a *agent) pull(ctx context.Context, req *protocol.PullRequest) (*protocol.
 	var err error
 	for range pullTries {
 		var body []byte
-		if body, err = a.h.Fetch(ctx, req.Registry, req.Name+"@"+req.Digest); err == nil {
+		if body, err = a.h.Fetch(ctx, req.Registry, req.Name+"@"+req.Digest, ""); err == nil {
 			err = errors.Join(a.h.WriteFile(dest, body, 0o755), a.h.WriteFile(dest+".digest", []byte(req.Digest), 0o644))
 			if err != nil {
 				return nil, code(err)
@@ -173,13 +173,14 @@ func (a *agent) pull(ctx context.Context, req *protocol.PullRequest) (*protocol.
 }
 
 // Fetch gets the first layer of an artefact; the library refuses a blob or
-// manifest whose digest is not the one asked for.
-func (h *Host) Fetch(ctx context.Context, registry, ref string) ([]byte, error) {
+// manifest whose digest is not the one asked for. A mirror is told of which
+// upstream registry it is, as container runtimes do.
+func (h *Host) Fetch(ctx context.Context, registry, ref, upstream string) ([]byte, error) {
 	r, err := name.ParseReference(registry+"/"+ref, name.Insecure, name.WithDefaultTag("latest"))
 	if err != nil {
 		return nil, err
 	}
-	img, err := remote.Image(r, remote.WithContext(ctx), remote.WithTransport(&http.Transport{DialContext: h.Dial, DisableKeepAlives: true}),
+	img, err := remote.Image(r, remote.WithContext(ctx), remote.WithTransport(mirrored{&http.Transport{DialContext: h.Dial, DisableKeepAlives: true}, upstream}),
 		remote.WithRetryBackoff(remote.Backoff{Duration: 50 * time.Millisecond, Factor: 2, Steps: 3}))
 	if err != nil {
 		return nil, err
@@ -192,6 +193,22 @@ func (h *Host) Fetch(ctx context.Context, registry, ref string) ([]byte, error) 
 		return nil, err
 	}
 	return readLayer(layers[0])
+}
+
+// mirrored adds the upstream registry to every request to a mirror.
+type mirrored struct {
+	to       http.RoundTripper
+	upstream string
+}
+
+func (m mirrored) RoundTrip(q *http.Request) (*http.Response, error) {
+	if m.upstream != "" {
+		q = q.Clone(q.Context())
+		values := q.URL.Query()
+		values.Set("ns", m.upstream)
+		q.URL.RawQuery = values.Encode()
+	}
+	return m.to.RoundTrip(q)
 }
 
 func readLayer(l v1.Layer) ([]byte, error) {

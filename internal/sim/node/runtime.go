@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/netip"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -50,10 +52,10 @@ type runtime struct {
 	h        *host.Host
 	programs map[string]PodProgram
 
-	mu       sync.Mutex
-	version  string
-	registry string
-	pods     map[types.UID]*pod
+	mu      sync.Mutex
+	version string
+	certs   string
+	pods    map[types.UID]*pod
 }
 
 // pod is one running sandbox.
@@ -126,12 +128,9 @@ func Containerd(programs map[string]PodProgram) host.Program {
 		}
 		certs, _ := cfg.Plugins["io.containerd.cri.v1.images"]["registry"].(map[string]any)
 		dir, _ := certs["config_path"].(string)
-		var hosts hostsConfig
-		if err := strictTOML(e.Host, dir+"/_default/hosts.toml", &hosts); err != nil {
-			return err
-		}
-		u, err := url.Parse(hosts.Server)
-		if err != nil {
+		// What is wrong with the default shows at once; the others are read when
+		// an image of their registry is pulled, as the real one does.
+		if _, err := mirrorOf(e.Host, dir, "_default"); err != nil {
 			return err
 		}
 		var rt *runtime
@@ -142,7 +141,7 @@ func Containerd(programs map[string]PodProgram) host.Program {
 			e.Host.Offer(shims, rt)
 		}
 		rt.mu.Lock()
-		rt.version, rt.registry = e.Version, u.Host
+		rt.version, rt.certs = e.Version, dir
 		rt.mu.Unlock()
 		defer e.Host.Offer(cfg.GRPC.Address, rt)()
 		e.Ready()
@@ -160,6 +159,29 @@ func (c *containerdConfig) read(h *host.Host, file string) error {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: version %d is not supported", file, c.Version)}
 	}
 	return nil
+}
+
+// mirrorOf is the host through which images of a registry come: the first of
+// its own hosts file, or of the default one.
+func mirrorOf(h *host.Host, dir, registry string) (string, error) {
+	var cfg hostsConfig
+	file := dir + "/" + registry + "/hosts.toml"
+	if _, err := h.ReadFile(file); err != nil && registry != "_default" {
+		file = dir + "/_default/hosts.toml"
+	}
+	if err := strictTOML(h, file, &cfg); err != nil {
+		return "", err
+	}
+	from := cfg.Server
+	for _, first := range slices.Sorted(maps.Keys(cfg.Host)) {
+		from = first
+		break
+	}
+	u, err := url.Parse(from)
+	if err != nil || u.Host == "" {
+		return "", fmt.Errorf("%s: %q is no address of a registry", file, from)
+	}
+	return u.Host, nil
 }
 
 func strictTOML(h *host.Host, file string, out any) error {
@@ -180,18 +202,26 @@ func strictTOML(h *host.Host, file string, out any) error {
 // pull gets an image through the configured registry, unless it is here.
 func (r *runtime) pull(ctx context.Context, image string) (host.Descriptor, error) {
 	r.mu.Lock()
-	registry := r.registry
+	dir := r.certs
 	r.mu.Unlock()
-	// Everything comes through the one mirror, whatever registry an image names.
-	ref := image
-	if first, rest, ok := strings.Cut(image, "/"); ok && strings.ContainsAny(first, ".:") {
-		ref = rest
-	}
 	var d host.Descriptor
+	from, ref := "_default", image
+	if first, rest, ok := strings.Cut(image, "/"); ok && strings.ContainsAny(first, ".:") {
+		from, ref = first, rest
+	}
+	registry, err := mirrorOf(r.h, dir, from)
+	if err != nil {
+		return d, err
+	}
+	// A mirror is told whose image it is, unless it is its own.
+	upstream := from
+	if from == registry || from == "_default" {
+		upstream = ""
+	}
 	cached := "/var/lib/containerd/images/" + url.QueryEscape(ref)
 	b, err := r.h.ReadFile(cached)
 	if err != nil {
-		if b, err = r.h.Fetch(ctx, registry, ref); err != nil {
+		if b, err = r.h.Fetch(ctx, registry, ref, upstream); err != nil {
 			return d, fmt.Errorf("pulling %s: %w", image, err)
 		}
 		if err := r.h.WriteFile(cached, b, 0o644); err != nil {

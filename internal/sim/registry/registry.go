@@ -10,9 +10,11 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 
@@ -27,6 +29,7 @@ import (
 
 	"verbund/internal/core/versions"
 	"verbund/internal/sim/host"
+	"verbund/internal/site/protocol"
 )
 
 // examples are the images of the shipped applications.
@@ -70,12 +73,13 @@ type Registry struct {
 	handler http.Handler
 	mu      sync.Mutex
 	damaged map[string]bool // digests of blobs
+	mirror  map[string]*upstream
 	srv     *http.Server
 }
 
 // New fills a registry.
 func New(cat *versions.Catalogue) (*Registry, error) {
-	r := &Registry{damaged: map[string]bool{}, handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)))}
+	r := &Registry{damaged: map[string]bool{}, mirror: map[string]*upstream{}, handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)))}
 	// The stock is written through the registry's own protocol, without a socket.
 	rt := roundTripper{r.handler}
 	for _, c := range Stock(cat) {
@@ -128,8 +132,79 @@ func (r *Registry) Damage(ref string, damaged bool) error {
 	return nil
 }
 
-// ServeHTTP passes requests on and spoils what is marked as damaged.
+// upstream is what came through the mirror from one registry.
+type upstream struct {
+	protocol.Mirrored
+	have map[string]bool // paths that were fetched
+}
+
+// Mirrored lists what came through the mirror, by upstream registry.
+func (r *Registry) Mirrored() []protocol.Mirrored {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var out []protocol.Mirrored
+	for _, n := range slices.Sorted(maps.Keys(r.mirror)) {
+		out = append(out, r.mirror[n].Mirrored)
+	}
+	return out
+}
+
+// counted passes a request on for an upstream registry, which a container
+// runtime names with the parameter ns, and counts it.
+func (r *Registry) counted(ns string, w http.ResponseWriter, q *http.Request) {
+	c := &counter{ResponseWriter: w}
+	r.serve(c, q)
+	if q.Method != http.MethodGet || c.status != http.StatusOK || strings.HasSuffix(q.URL.Path, "/v2/") {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	u := r.mirror[ns]
+	if u == nil {
+		u = &upstream{Mirrored: protocol.Mirrored{Upstream: ns}, have: map[string]bool{}}
+		r.mirror[ns] = u
+	}
+	if u.have[q.URL.Path] {
+		u.Hits, u.Saved = u.Hits+1, u.Saved+c.bytes
+		return
+	}
+	u.have[q.URL.Path] = true
+	u.Misses, u.Fetched = u.Misses+1, u.Fetched+c.bytes
+}
+
+// counter counts what is answered.
+type counter struct {
+	http.ResponseWriter
+	status int
+	bytes  int64
+}
+
+func (c *counter) WriteHeader(status int) {
+	c.status = status
+	c.ResponseWriter.WriteHeader(status)
+}
+
+func (c *counter) Write(b []byte) (int, error) {
+	if c.status == 0 {
+		c.status = http.StatusOK
+	}
+	n, err := c.ResponseWriter.Write(b)
+	c.bytes += int64(n)
+	return n, err
+}
+
+// ServeHTTP serves the site's own artefacts and, as a mirror, those of upstream
+// registries, which are the same stock on a simulated site.
 func (r *Registry) ServeHTTP(w http.ResponseWriter, q *http.Request) {
+	if ns := q.URL.Query().Get("ns"); ns != "" {
+		r.counted(ns, w, q)
+		return
+	}
+	r.serve(w, q)
+}
+
+// serve passes requests on and spoils what is marked as damaged.
+func (r *Registry) serve(w http.ResponseWriter, q *http.Request) {
 	r.mu.Lock()
 	bad := r.damaged[q.URL.Path[strings.LastIndex(q.URL.Path, "/")+1:]]
 	r.mu.Unlock()

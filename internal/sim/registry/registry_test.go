@@ -3,6 +3,7 @@ package registry
 import (
 	"flag"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -90,5 +91,38 @@ func TestDamagedBlob(t *testing.T) {
 	}
 	if got := get(); got != whole {
 		t.Error("the blob is still damaged after mending")
+	}
+}
+
+// What comes for an upstream registry is fetched once and served to all.
+func TestMirror(t *testing.T) {
+	r, err := New(versions.Shipped())
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(r)
+	defer srv.Close()
+	get := func(ns string) {
+		t.Helper()
+		resp, err := http.Get(srv.URL + "/v2/tidetable/manifests/1.0?ns=" + ns)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		if resp.StatusCode != http.StatusOK {
+			t.Fatalf("status %s", resp.Status)
+		}
+		if _, err := io.Copy(io.Discard, resp.Body); err != nil {
+			t.Fatal(err)
+		}
+	}
+	get("") // the registry's own
+	for range 3 {
+		get("images.seamark.test")
+	}
+	get("pier.seamark.test")
+	m := r.Mirrored()
+	if len(m) != 2 || m[0].Upstream != "images.seamark.test" || m[0].Hits != 2 || m[0].Misses != 1 || m[0].Saved != 2*m[0].Fetched || m[0].Fetched == 0 || m[1].Hits != 0 || m[1].Misses != 1 {
+		t.Errorf("mirrored: %+v", m)
 	}
 }

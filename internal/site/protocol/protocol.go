@@ -14,6 +14,7 @@ type Inventory struct {
 	Machines []Machine    `json:"machines"`
 	Bare     []Bare       `json:"bare,omitempty"`   // machines that wait to be adopted
 	Images   []Composed   `json:"images,omitempty"` // machine images that were composed
+	Mirror   []Mirrored   `json:"mirror,omitempty"` // what came through the mirror since the site was started
 }
 
 // Bare is a machine that belongs to no cluster.
@@ -28,6 +29,16 @@ type Image struct {
 	System       string   `json:"system"`
 	Architecture string   `json:"architecture"`
 	Extras       []string `json:"extras,omitempty"`
+}
+
+// Mirrored counts what machines got through the mirror from one upstream
+// registry: a miss is fetched once, everything after it is a hit.
+type Mirrored struct {
+	Upstream string `json:"upstream"`
+	Hits     int    `json:"hits"`
+	Misses   int    `json:"misses"`
+	Fetched  int64  `json:"fetched"` // bytes that came over the line
+	Saved    int64  `json:"saved"`   // bytes that did not have to
 }
 
 // Composed is an image that the site has made: once, and used again by the
