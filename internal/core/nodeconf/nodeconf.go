@@ -287,12 +287,13 @@ func (r *renderer) system() {
 	}
 	users, rights := "# who may log in; read by systemd-sysusers\n", "# who may become the administrator; read by sudo\n"
 	for _, p := range s.People {
-		users += fmt.Sprintf("u %s - \"%s of cluster %s\" /home/%s /bin/sh\n", p.Name, p.Rights, r.c.Name, p.Name)
+		users += fmt.Sprintf("u %s - \"may %s in cluster %s\" /home/%s /bin/sh\n", p.Name, p.Rights, r.c.Name, p.Name)
 		if p.Rights == "act" {
 			rights += p.Name + " ALL=(ALL) NOPASSWD: ALL\n"
 		}
 		r.text("/etc/ssh/authorized_keys.d/"+p.Name, 0o644, strings.Join(p.Keys, "\n")+"\n", nil)
 	}
+	r.text("/etc/ssh/sshd_config.d/verbund.conf", 0o644, "# keys of people stand beside each other, not in their homes\nAuthorizedKeysFile .ssh/authorized_keys /etc/ssh/authorized_keys.d/%u\n", nil)
 	r.text("/etc/sysusers.d/verbund-people.conf", 0o644, users, nil)
 	r.text("/etc/sudoers.d/verbund-people", 0o440, rights, nil)
 }

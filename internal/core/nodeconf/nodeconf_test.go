@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -165,6 +166,181 @@ func TestEveryMachineHasItsOwn(t *testing.T) {
 			if m.Role == versions.Worker && strings.HasSuffix(f.Path, ".kubeconfig") && !strings.Contains(f.Content, "https://api.tidewatch.test:6443") {
 				t.Errorf("%s on %s does not use the endpoint's name", f.Path, m.Name)
 			}
+		}
+	}
+}
+
+// full uses everything that ends up in files.
+const full = `schema: verbund/1
+name: tidewatch
+kubernetes: KUBERNETES
+site: estuary
+endpoint: {name: api.tidewatch.test, also: [7443], virtual: {address: 127.80.0.250}}
+ranges: {perNode: 512}
+dns: {domain: tidewatch.test}
+network:
+  proxy: {url: "http://proxy.seamark.test:3128", except: [.seamark.test, 192.0.2.0/24]}
+  mirror: [images.seamark.test]
+control: {count: 2, nodes: false, datastore: {place: apart, count: 2}}
+components:
+  kube-apiserver: {flags: {audit-log-maxage: "30", audit-log-path: "/var/log/audit log"}}
+  kube-controller-manager: {flags: {concurrent-service-syncs: "2"}}
+  kube-scheduler: {flags: {v: "2"}, config: {parallelism: 8}}
+  kubelet: {config: {maxPods: 200, evictionHard: {memory.available: 5%}, featureGates: {}}}
+  kube-proxy: {config: {conntrack: {maxPerCore: 1024}}}
+  etcd: {config: {snapshot-count: 5000, log-level: warn}}
+system:
+  timeZone: Etc/GMT-1
+  people:
+    - {name: maren, keys: ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPzCRUHnIMgTJz1wQfUr0+aUe0ZCx6n6d0hIyVJfKZ0K a"], rights: act}
+    - {name: jorid, keys: ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPzCRUHnIMgTJz1wQfUr0+aUe0ZCx6n6d0hIyVJfKZ0K b"]}
+pools: [{name: gauges}]
+`
+
+func fullCluster(t *testing.T, kubernetes string) *topology.Cluster {
+	t.Helper()
+	c, err := coretest.Declare(strings.Replace(full, "KUBERNETES", kubernetes, 1), topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// Everything that the shapes of a declaration add, to be read.
+func TestGoldenShapes(t *testing.T) {
+	c := fullCluster(t, "v1.37.2")
+	for name, m := range map[string]topology.Machine{"apart-control": c.Of(versions.Control)[1], "apart-datastore": c.Of(versions.Datastore)[1], "apart-worker": c.Of(versions.Worker)[0]} {
+		got := dump(nodeconf.Render(c, m, nodeconf.Options{}))
+		file := filepath.Join("testdata", name+".txt")
+		if *update {
+			if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		want, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got != string(want) {
+			t.Errorf("%s differs from %s; read the difference after: go test ./internal/core/nodeconf -update", m.Name, file)
+		}
+	}
+}
+
+// Declared settings reach the components' files in the components' own format,
+// and what Verbund derives stays beside them.
+func TestSettingsAreLaidOver(t *testing.T) {
+	for _, version := range versions.Shipped().Versions() {
+		c := fullCluster(t, version)
+		read := func(m topology.Machine, path string) string {
+			for _, f := range nodeconf.Render(c, m, nodeconf.Options{}) {
+				if f.Path == path {
+					return f.Content
+				}
+			}
+			t.Fatalf("%s has no %s", m.Name, path)
+			return ""
+		}
+		var kubelet kubeletv1.KubeletConfiguration
+		worker, control := c.Of(versions.Worker)[0], c.Of(versions.Control)[0]
+		if err := yaml.UnmarshalStrict([]byte(read(worker, nodeconf.Active+"etc/kubelet.yaml")), &kubelet); err != nil {
+			t.Fatal(err)
+		}
+		if kubelet.MaxPods != 200 || kubelet.EvictionHard["memory.available"] != "5%" || kubelet.Address != worker.Address.String() || kubelet.ClusterDomain != "tidewatch.test" {
+			t.Errorf("%s: kubelet: %+v", version, kubelet)
+		}
+		var proxy proxyv1.KubeProxyConfiguration
+		if err := yaml.UnmarshalStrict([]byte(read(worker, nodeconf.Active+"etc/kube-proxy.yaml")), &proxy); err != nil {
+			t.Fatal(err)
+		}
+		if proxy.Conntrack.MaxPerCore == nil || *proxy.Conntrack.MaxPerCore != 1024 || proxy.BindAddress != worker.Address.String() {
+			t.Errorf("%s: proxy: %+v", version, proxy.Conntrack)
+		}
+		var sched schedv1.KubeSchedulerConfiguration
+		if err := yaml.UnmarshalStrict([]byte(read(control, nodeconf.Active+"etc/scheduler.yaml")), &sched); err != nil {
+			t.Fatal(err)
+		}
+		if sched.Parallelism == nil || *sched.Parallelism != 8 || sched.ClientConnection.Kubeconfig == "" {
+			t.Errorf("%s: scheduler: %+v", version, sched)
+		}
+		api := read(control, nodeconf.Active+"units/kube-apiserver.service")
+		for _, want := range []string{`--audit-log-path="/var/log/audit log"`, "--audit-log-maxage=30", "--etcd-servers=https://127.80.0.12:2379,https://127.80.0.13:2379"} {
+			if !strings.Contains(api, want) {
+				t.Errorf("%s: the API server's unit lacks %s:\n%s", version, want, api)
+			}
+		}
+	}
+}
+
+var flagName = regexp.MustCompile(`(?m)^  --([a-z0-9-]+)=`)
+
+// What is rendered is known to the component of each minor, and is what cannot
+// be declared: the two lists are one.
+func TestRenderedSettingsAreOwned(t *testing.T) {
+	table := versions.Shipped().Settings
+	for _, version := range versions.Shipped().Versions() {
+		c := cluster(t, version)
+		minor := versions.Minor(version)
+		for _, m := range []topology.Machine{c.Of(versions.Control)[0]} {
+			for _, f := range nodeconf.Render(c, m, nodeconf.Options{}) {
+				component := strings.TrimSuffix(filepath.Base(f.Path), ".service")
+				if table[component]["flag"] == nil || !strings.HasSuffix(f.Path, ".service") {
+					continue
+				}
+				seen := map[string]bool{}
+				for _, x := range flagName.FindAllStringSubmatch(f.Content, -1) {
+					seen[x[1]] = true
+					if !versions.IsOwned(component, x[1]) {
+						t.Errorf("--%s of %s is rendered and could be declared", x[1], component)
+					}
+					if !slices.Contains(table[component]["flag"][x[1]].Minors, minor) {
+						t.Errorf("--%s is rendered and not known to %s of %s", x[1], component, version)
+					}
+				}
+				for _, o := range versions.Owned[component] {
+					if _, isFlag := table[component]["flag"][o]; isFlag && !seen[o] {
+						t.Errorf("--%s of %s cannot be declared and is not rendered", o, component)
+					}
+				}
+			}
+			for component, file := range map[string]string{"kubelet": "kubelet.yaml", "kube-proxy": "kube-proxy.yaml", "etcd": "etcd.yaml", "kube-scheduler": "scheduler.yaml"} {
+				for _, f := range nodeconf.Render(c, m, nodeconf.Options{}) {
+					if f.Path != nodeconf.Active+"etc/"+file {
+						continue
+					}
+					var keys map[string]any
+					if err := yaml.Unmarshal([]byte(f.Content), &keys); err != nil {
+						t.Fatal(err)
+					}
+					for k := range keys {
+						_, known := table[component]["config"][k]
+						if k != "kind" && k != "apiVersion" && (!known || !versions.IsOwned(component, k) && component != "etcd") {
+							t.Errorf("%s of %s: known %v, owned %v", k, component, known, versions.IsOwned(component, k))
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+func TestRecord(t *testing.T) {
+	c := cluster(t, "v1.37.2")
+	m := c.Of(versions.Worker)[0]
+	fs := nodeconf.Render(c, m, nodeconf.Options{})
+	last := fs[len(fs)-1]
+	o := nodeconf.ReadRecord([]byte(last.Content))
+	if last.Path != nodeconf.Record || o == nil || o.Cluster != "tidewatch" || o.Machine != m.Name || len(o.Files) != len(fs)-1 {
+		t.Fatalf("the record is %+v in %s", o, last.Path)
+	}
+	for i, f := range fs[:len(fs)-1] {
+		if o.Files[i] != f.Path {
+			t.Errorf("the record lists %s, wanted %s", o.Files[i], f.Path)
+		}
+	}
+	for _, bad := range []string{"", "cluster: [", "machine: x\n", "\x00"} {
+		if nodeconf.ReadRecord([]byte(bad)) != nil {
+			t.Errorf("%q was taken for a record", bad)
 		}
 	}
 }

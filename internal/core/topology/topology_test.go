@@ -92,3 +92,129 @@ func TestBlockFull(t *testing.T) {
 		t.Errorf("error is %v", err)
 	}
 }
+
+const head = "schema: verbund/1\nname: tidewatch\nkubernetes: v1.37.2\nsite: estuary\n"
+
+func declared(t *testing.T, text string, mem topology.Memory) *topology.Cluster {
+	t.Helper()
+	c, err := coretest.Declare(head+text, mem)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// Every machine's parts follow from the shape, and its components from them.
+func TestShapes(t *testing.T) {
+	for _, x := range []struct{ name, text, want string }{
+		{"one machine", "", "control-1 [member api node]"},
+		{"no nodes", "control: {nodes: false}\n", "control-1 [member api]"},
+		{"virtual address", "endpoint: {virtual: {address: 127.80.0.250}}\n", "control-1 [member api carrier node]"},
+		{"datastore apart", "control: {datastore: {place: apart, count: 1}}\n", "control-1 [api node] datastore-1 [member]"},
+		{"everything", "control: {nodes: false, datastore: {place: apart, count: 1}}\nendpoint: {balancer: {}}\npools: [{name: gauges}]\n",
+			"control-1 [api] datastore-1 [member] gauges-1 [node] balancer-1 [balances]"},
+	} {
+		var got []string
+		for _, m := range declared(t, x.text, topology.Memory{}).Machines {
+			got = append(got, strings.TrimPrefix(m.Name, "tidewatch-")+" "+fmt.Sprint(m.Parts))
+		}
+		if g := strings.Join(got, " "); g != x.want {
+			t.Errorf("%s: %s, wanted %s", x.name, g, x.want)
+		}
+	}
+	c := declared(t, "control: {datastore: {place: apart, count: 1}}\n", topology.Memory{})
+	var names []string
+	for _, k := range c.Of(versions.Datastore)[0].Components() {
+		names = append(names, k.Ref())
+	}
+	if fmt.Sprint(names) != "[etcd:v3.7.3]" {
+		t.Errorf("a datastore machine runs %v", names)
+	}
+	if ms := c.With(versions.Member); len(ms) != 1 || ms[0].Role != versions.Datastore {
+		t.Errorf("members are on %v", ms)
+	}
+}
+
+func TestWhatAnswersAtTheEndpoint(t *testing.T) {
+	for _, x := range []struct{ text, address, by string }{
+		{"", "127.80.0.10", "machine"},
+		{"endpoint: {balancer: {}}\n", "127.80.0.11", "balancer"},
+		{"endpoint: {existing: {address: 192.0.2.7}}\n", "192.0.2.7", "existing"},
+		{"endpoint: {virtual: {address: 127.80.0.250}, also: [7443, 443]}\n", "127.80.0.250", "virtual"},
+	} {
+		c := declared(t, x.text, topology.Memory{})
+		if c.Endpoint.Address.String() != x.address || string(c.Endpoint.By) != x.by {
+			t.Errorf("%q: %+v", x.text, c.Endpoint)
+		}
+		if !strings.Contains(c.Hosts(), x.address+" "+c.Endpoint.Name+"\n") {
+			t.Errorf("%q: machines are not told where the endpoint is", x.text)
+		}
+		if len(c.Endpoint.Also) == 2 && fmt.Sprint(c.Endpoint.Ports()) != "[6443 7443 443]" {
+			t.Errorf("ports are %v", c.Endpoint.Ports())
+		}
+	}
+}
+
+// Pools have versions, images, batches and counts of their own.
+func TestPools(t *testing.T) {
+	text := "images: {lean: {extras: [tcpdump], architecture: arm64}}\npools:\n" +
+		"  - {name: gauges, count: 2-6, rollout: {batch: 50%}, image: lean, adopt: ['02:5e:00:00:00:01']}\n" +
+		"  - {name: forecast, kubernetes: v1.36.3}\n"
+	for given, want := range map[int]int{0: 2, 1: 2, 4: 4, 9: 6} {
+		mem := topology.Memory{}
+		if given > 0 {
+			mem.Counts = map[string]int{"gauges": given}
+		}
+		c := declared(t, text, mem)
+		n := 0
+		for _, m := range c.Machines {
+			if m.Pool == "gauges" {
+				n++
+				if m.Batch != want/2 || m.Image.Architecture != "arm64" || m.Image.System != m.Set.Image || fmt.Sprint(m.Image.Extras) != "[tcpdump]" {
+					t.Errorf("%d machines: %+v", want, m)
+				}
+			}
+		}
+		if n != want {
+			t.Errorf("%d remembered give %d machines, wanted %d", given, n, want)
+		}
+	}
+	c := declared(t, text, topology.Memory{})
+	first, _ := c.Machine("tidewatch-gauges-1")
+	held, _ := c.Machine("tidewatch-forecast-1")
+	if first.Hardware != "02:5e:00:00:00:01" || first.Zone != "south" {
+		t.Errorf("the adopted machine is %+v", first)
+	}
+	if held.Set.Kubernetes != "v1.36.3" || held.Set.Containerd != "v2.3.6" || held.Image.System != "skerry 2026.09" {
+		t.Errorf("the held-back machine runs %+v", held.Set)
+	}
+}
+
+// Addresses: declared ones first, then what a machine has, then what is free
+// and belongs to nobody else at the site.
+func TestWhoGetsWhichAddress(t *testing.T) {
+	text := "ranges: {machines: 127.80.4.0/24}\nsystem: {addresses: {tidewatch-gauges-1: 127.80.4.99}}\nendpoint: {virtual: {address: 127.80.4.10}}\npools: [{name: gauges, count: 2}]\n"
+	c := declared(t, text, topology.Memory{
+		Addresses: map[string]netip.Addr{"tidewatch-gauges-1": netip.MustParseAddr("127.80.4.50"), "tidewatch-gauges-2": netip.MustParseAddr("127.80.4.51")},
+		Taken:     []netip.Addr{netip.MustParseAddr("127.80.4.11")},
+	})
+	got := ""
+	for _, m := range c.Machines {
+		got += m.Address.String() + " "
+	}
+	if want := "127.80.4.12 127.80.4.99 127.80.4.51 "; got != want {
+		t.Errorf("addresses are %s, wanted %s", got, want)
+	}
+}
+
+// Add-ons on versions of their own, by digest; settings as arguments.
+func TestAddOns(t *testing.T) {
+	c := declared(t, "addOns: {coredns: {version: v1.14.2, reason: tried}}\nnetwork: {settings: {verbosity: '2', mtu: '1450'}}\n", topology.Memory{})
+	digest := versions.Shipped().Digest("coredns:v1.14.2")
+	if got, want := c.ImageRef(c.Set.Images()[1]), "registry.estuary.test:5000/coredns:v1.14.2@"+digest; got != want {
+		t.Errorf("image %s, wanted %s", got, want)
+	}
+	if got := fmt.Sprint(c.PluginArgs()); got != "[--mtu=1450 --verbosity=2]" {
+		t.Errorf("arguments %s", got)
+	}
+}

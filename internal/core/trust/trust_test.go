@@ -227,3 +227,57 @@ func TestPEM(t *testing.T) {
 		}
 	}
 }
+
+// What lies where follows from the parts of a machine.
+func TestTrustFollowsTheParts(t *testing.T) {
+	c, err := coretest.Declare(`schema: verbund/1
+name: tidewatch
+kubernetes: v1.37.2
+site: estuary
+endpoint: {name: api.tidewatch.test, virtual: {address: 127.80.0.250}}
+control: {nodes: false, names: [api.tidewatch.example, 192.0.2.9], datastore: {place: apart, count: 1}}
+trust: {leaf: 90d, renew: 20d, authority: 730d}
+pools: [{name: gauges}]
+`, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for role, want := range map[versions.Role]string{
+		versions.Control:   "api-server api-server-kubelet api-server-datastore front-proxy controller-manager scheduler endpoint-carrier",
+		versions.Datastore: "datastore-member datastore-peer",
+		versions.Worker:    "proxy kubelet-client kubelet-serving",
+	} {
+		var got []string
+		for _, r := range trust.Requests(c, c.Of(role)[0]) {
+			got = append(got, r.Name)
+			if r.Life != 90*24*time.Hour || r.Renew != 20*24*time.Hour {
+				t.Errorf("%s lives %s and is renewed %s before", r.ID, r.Life, r.Renew)
+			}
+		}
+		if g := strings.Join(got, " "); g != want {
+			t.Errorf("%s holds %s, wanted %s", role, g, want)
+		}
+	}
+	api := trust.Requests(c, c.Of(versions.Control)[0])[0]
+	for _, n := range []string{"api.tidewatch.example", "api.tidewatch.test"} {
+		if !slices.Contains(api.DNS, n) {
+			t.Errorf("the API server's certificate lacks %s", n)
+		}
+	}
+	var ips []string
+	for _, a := range api.IPs {
+		ips = append(ips, a.String())
+	}
+	if !slices.Contains(ips, "192.0.2.9") || !slices.Contains(ips, "127.80.0.250") {
+		t.Errorf("the API server's certificate has the addresses %v", ips)
+	}
+	for role, want := range map[versions.Role]int{versions.Control: 3, versions.Datastore: 1, versions.Worker: 1} {
+		as := trust.AuthoritiesOn(c.Of(role)[0])
+		if len(as) != want || role == versions.Datastore && as[0] != trust.Datastore {
+			t.Errorf("%s trusts %v", role, as)
+		}
+	}
+	if ids := trust.KeyIDs(c.Of(versions.Datastore)[0]); len(ids) > 0 {
+		t.Errorf("a datastore machine holds the keys %v", ids)
+	}
+}

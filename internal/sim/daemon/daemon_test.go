@@ -37,6 +37,12 @@ func TestMain(m *testing.M) {
 func start(t *testing.T, folder string, block netip.Prefix) (c *client.Client, stop func()) {
 	t.Helper()
 	file := &declare.Site{Name: "estuary", Addresses: block, Pace: 1000, Zones: []declare.Zone{{Name: "north", Machines: 2}, {Name: "south", Machines: 1}}, Sizes: map[string]declare.Size{"small": {CPUs: 2, Memory: 4 << 30, Disk: 20 << 30}}}
+	return startFile(t, folder, file)
+}
+
+// startFile runs a site of any shape.
+func startFile(t *testing.T, folder string, file *declare.Site) (c *client.Client, stop func()) {
+	t.Helper()
 	if err := os.WriteFile(filepath.Join(folder, CredentialFile), []byte("secret\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -209,5 +215,99 @@ func TestMachinesOfASite(t *testing.T) {
 	other := &declare.Site{Name: "lagoon", Addresses: b, Pace: 1, Zones: []declare.Zone{{Name: "z", Machines: 1}}}
 	if err := Run(ctx, t.TempDir(), other, nil, func() {}); !errors.Is(err, ErrBlockTaken) || !strings.Contains(fmt.Sprint(err), b.String()) {
 		t.Errorf("a second site on the block: %v", err)
+	}
+}
+
+// Images are composed once; bare machines are adopted as they are and keep
+// their disk; a new lease is another address of the block.
+func TestImagesAdoptionAndLeases(t *testing.T) {
+	folder, b := t.TempDir(), block()
+	file := &declare.Site{Name: "estuary", Addresses: b, Pace: 1000, Zones: []declare.Zone{{Name: "north", Machines: 9}}, Sizes: map[string]declare.Size{"small": {CPUs: 2, Memory: 4 << 30, Disk: 20 << 30}},
+		Bare: []declare.Bare{{Hardware: "02:5e:00:00:00:01", Zone: "north", Size: "small"}, {Hardware: "02:5e:00:00:00:02", Zone: "north", Size: "small"}}}
+	c, stop := startFile(t, folder, file)
+	defer stop()
+	ctx := context.Background()
+	at := func(n int) netip.Addr {
+		a := b.Addr().As4()
+		a[3] = byte(n)
+		return netip.AddrFrom4(a)
+	}
+	lean := protocol.Image{System: "skerry 2026.11", Architecture: "amd64", Extras: []string{"tcpdump"}}
+	order := func(name string, n int, change func(*protocol.Order)) (*protocol.Machine, error) {
+		o := protocol.Order{Cluster: "tidewatch", Zone: "north", Size: "small", Image: lean, Address: at(n), Login: login(t)}
+		if change != nil {
+			change(&o)
+		}
+		return c.Order(ctx, name, o)
+	}
+	one, err := order("one", 20, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	two, err := order("two", 21, nil)
+	if err != nil || two.Image != one.Image || !strings.HasPrefix(one.Image, "sha256:") {
+		t.Errorf("images %s and %s, %v", one.Image, two.Image, err)
+	}
+	three, err := order("three", 22, func(o *protocol.Order) { o.Image.Extras = nil })
+	if err != nil || three.Image == one.Image {
+		t.Errorf("another image has the digest %s, %v", three.Image, err)
+	}
+	if _, err := order("four", 23, func(o *protocol.Order) { o.Image.System = "" }); err == nil || !strings.Contains(err.Error(), "cannot be composed") {
+		t.Errorf("an image without a system: %v", err)
+	}
+
+	adopt := func(hardware string) func(*protocol.Order) {
+		return func(o *protocol.Order) { o.Hardware = hardware }
+	}
+	disk := filepath.Join(folder, "disks", "bare-025e00000001")
+	if err := os.MkdirAll(disk, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(disk, "kept"), []byte("x"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	m, err := order("adopted", 30, adopt("02:5e:00:00:00:01"))
+	if err != nil || m.Hardware != "02:5e:00:00:00:01" || !m.Adopted {
+		t.Fatalf("adopted: %+v, %v", m, err)
+	}
+	for what, x := range map[string]struct {
+		hardware, want string
+		change         func(*protocol.Order)
+	}{
+		"unknown":       {"02:5e:00:00:00:09", "has no bare machine", nil},
+		"taken":         {"02:5e:00:00:00:01", "belongs to cluster tidewatch as adopted", nil},
+		"another shape": {"02:5e:00:00:00:02", "there is no size", func(o *protocol.Order) { o.Size = "large" }},
+	} {
+		_, err := order(what, 31, func(o *protocol.Order) {
+			o.Hardware = x.hardware
+			if x.change != nil {
+				x.change(o)
+			}
+		})
+		if err == nil || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s: %v, wanted %q", what, err, x.want)
+		}
+	}
+	inv, err := c.Inventory(ctx)
+	if err != nil || len(inv.Bare) != 1 || inv.Bare[0].Hardware != "02:5e:00:00:00:02" || len(inv.Images) != 2 {
+		t.Errorf("bare %+v, images %+v, %v", inv.Bare, inv.Images, err)
+	}
+	if err := c.Release(ctx, "adopted"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(disk, "kept")); err != nil {
+		t.Errorf("a bare machine lost its disk: %v", err)
+	}
+
+	if err := c.Power(ctx, "one", "on"); err != nil {
+		t.Fatal(err)
+	}
+	before := power(t, c, "one", protocol.PowerOn)
+	if err := c.Fault(ctx, protocol.Fault{Kind: "new-lease", Machine: "one"}); err != nil {
+		t.Fatal(err)
+	}
+	after := power(t, c, "one", protocol.PowerOn)
+	if after.Address == before.Address || !b.Contains(after.Address) || after.Fingerprint != before.Fingerprint || after.Hardware != before.Hardware {
+		t.Errorf("before %+v, after %+v", before, after)
 	}
 }
