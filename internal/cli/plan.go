@@ -230,6 +230,7 @@ func (a *app) drawPlan(s *engine.Session, p *plan.Plan, slots []plan.Slot, total
 		}
 		t.Rows[i].Bars = append(t.Rows[i].Bars, report.Bar{From: slot.From, To: slot.To, Text: string(slot.Step.Kind), Tone: tones[slot.Step.Kind]})
 	}
+	t.Lanes()
 	if more := len(t.Rows) - mostRows; more > 0 {
 		t.Rows = t.Rows[:mostRows]
 		t.Note += fmt.Sprintf(" %d more machines are not shown.", more)

@@ -95,6 +95,27 @@ func (t *Timeline) Draw(w io.Writer, format string) error {
 	return fmt.Errorf("there is no picture in format %q; choose svg or png", format)
 }
 
+// Lanes splits rows whose bars overlap, so that each bar is seen: the further
+// lanes of a row stand below it without a name.
+func (t *Timeline) Lanes() {
+	var out []Row
+	for _, r := range t.Rows {
+		lanes := []Row{{Name: r.Name}}
+		for _, b := range r.Bars {
+			i := 0
+			for i < len(lanes) && len(lanes[i].Bars) > 0 && lanes[i].Bars[len(lanes[i].Bars)-1].To > b.From {
+				i++
+			}
+			if i == len(lanes) {
+				lanes = append(lanes, Row{})
+			}
+			lanes[i].Bars = append(lanes[i].Bars, b)
+		}
+		out = append(out, lanes...)
+	}
+	t.Rows = out
+}
+
 func (t *Timeline) draw(c vg.Canvas, height vg.Length) {
 	fonts := font.NewCache(liberation.Collection())
 	face := func(size vg.Length) font.Face {
@@ -158,8 +179,17 @@ func (t *Timeline) draw(c vg.Canvas, height vg.Length) {
 			}
 		}
 	}
+	used := map[Tone]bool{}
+	for _, r := range t.Rows {
+		for _, b := range r.Bars {
+			used[b.Tone] = true
+		}
+	}
 	x := vg.Length(margin)
 	for _, k := range words {
+		if !used[k.tone] {
+			continue
+		}
 		box(x, 30, 12, 12, tones[k.tone])
 		text(body, x+17, 32, k.text, ink)
 		x += 17 + body.Width(k.text) + 22

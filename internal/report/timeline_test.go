@@ -37,10 +37,13 @@ func TestSVG(t *testing.T) {
 		}
 	}
 	all := strings.Join(texts, "|")
-	for _, want := range []string{"Plan of tidewatch", "tidewatch-control-1", "get", "start API server", "wait until well", "8 s"} {
+	for _, want := range []string{"Plan of tidewatch", "tidewatch-control-1", "get", "start API server", "wait until well", "bring", "8 s"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("%q is not in the picture: %s", want, all)
 		}
+	}
+	if strings.Contains(all, "remove") {
+		t.Error("the legend explains a colour that is not there")
 	}
 	if strings.Contains(all, "too narrow") {
 		t.Error("a text is written over its bar's end")
@@ -68,6 +71,23 @@ func TestPNG(t *testing.T) {
 	}
 	if err := example().Draw(&b, "gif"); err == nil {
 		t.Error("a format that is not known was drawn")
+	}
+}
+
+func TestLanes(t *testing.T) {
+	s := time.Second
+	p := &Timeline{Rows: []Row{{Name: "cluster", Bars: []Bar{{0, 2 * s, "a", Run}, {s, 3 * s, "b", Run}, {2 * s, 4 * s, "c", Run}, {2 * s, 3 * s, "d", Run}}}, {Name: "one", Bars: []Bar{{0, s, "e", Wait}, {s, 2 * s, "f", Wait}}}}}
+	p.Lanes()
+	got := ""
+	for _, r := range p.Rows {
+		got += r.Name + ":"
+		for _, b := range r.Bars {
+			got += b.Text
+		}
+		got += " "
+	}
+	if got != "cluster:ac :b :d one:ef " {
+		t.Errorf("lanes are %s", got)
 	}
 }
 

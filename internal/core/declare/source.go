@@ -222,7 +222,10 @@ func (d *document) merge(at string, under, over *yaml.Node) *yaml.Node {
 			out.Content = append(out.Content, k, v)
 		}
 		for i := 0; i+1 < len(over.Content); i += 2 {
-			if k, _ := child(under, over.Content[i].Value); k == nil || at == "" && k.Value == "extends" {
+			if at == "" && over.Content[i].Value == "extends" {
+				continue // it is done
+			}
+			if k, _ := child(under, over.Content[i].Value); k == nil {
 				out.Content = append(out.Content, over.Content[i], over.Content[i+1])
 			}
 		}
@@ -265,7 +268,28 @@ func (d *document) merged() (string, error) {
 		return "", nil
 	}
 	b, err := yaml.Marshal(d.commented(d.root))
-	return string(b), err
+	if err != nil {
+		return "", err
+	}
+	// The comments stand below each other, so that one reads what came from where.
+	const column = 44
+	var out strings.Builder
+	for line := range strings.Lines(string(b)) {
+		value, from, ok := cutLast(strings.TrimSuffix(line, "\n"), " # ")
+		if ok {
+			line = fmt.Sprintf("%-*s # %s\n", column, value, from)
+		}
+		out.WriteString(line)
+	}
+	return out.String(), nil
+}
+
+// cutLast is strings.Cut at the last place.
+func cutLast(s, sep string) (before, after string, ok bool) {
+	if i := strings.LastIndex(s, sep); i >= 0 {
+		return s[:i], s[i+len(sep):], true
+	}
+	return s, "", false
 }
 
 func (d *document) commented(n *yaml.Node) *yaml.Node {
