@@ -39,7 +39,7 @@ it without a change of the file. Then it converges.`,
 				}
 				if now := r.Decl.Pools[i].Count; now.IsRange() {
 					if n < now.From || n > now.To {
-						return "", nil, usage("pool %s is declared with %s machines, and %d is not among them; change the range in %s", args[0], now, n, r.File)
+						return "", nil, usage("pool %s is declared with %s machines, and %d is not among them; change the range there", args[0], now, n)
 					}
 					return "", nil, a.remember(r, args[0], n)
 				}
@@ -147,5 +147,10 @@ func (a *app) edit(command string, change func(*declare.Result) (string, func([]
 		return err
 	}
 	defer s.Close()
-	return a.converge(s, r, command, "")
+	err = a.converge(s, r, command, "")
+	if errors.Is(err, errDeclined) && before != nil {
+		a.ui.say("the declaration is as it was, too")
+		return errors.Join(err, writeWhole(path, before, mode))
+	}
+	return err
 }

@@ -73,6 +73,11 @@ func (a *app) clear(s *engine.Session, r *declare.Result, names []string) error 
 	if err := a.carryOut(s, v, "clear", p.Steps); err != nil {
 		return err
 	}
+	if all {
+		if err := s.Store.Cleared(); err != nil {
+			return err
+		}
+	}
 	a.ui.say("%s bare now and kept; verbund converge brings %s in again", isAre(len(names), "machine"), map[bool]string{true: "it", false: "them"}[len(names) == 1])
 	return nil
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -45,7 +46,11 @@ func (a *app) read(path string) (*declare.Result, error) {
 	}
 	r, err := declare.Read(declare.Input{Files: os.DirFS("/"), File: strings.TrimPrefix(abs, "/"), Shipped: versions.Shipped(), Now: time.Now()})
 	if err != nil {
-		return nil, usage("reading the declaration: %v", errors.Unwrap(errors.Unwrap(err)))
+		var pe *fs.PathError
+		if errors.As(err, &pe) {
+			err = fmt.Errorf("%s: %w", path, pe.Err)
+		}
+		return nil, usage("reading the declaration: %v", err)
 	}
 	here, err := os.Getwd()
 	if err != nil {
@@ -78,8 +83,8 @@ func shown(here, given, abs, p string) string {
 	return p
 }
 
-func (a *app) printFindings(fs declare.Findings) {
-	for _, f := range fs {
+func (a *app) printFindings(all declare.Findings) {
+	for _, f := range all {
 		line := f.String()
 		if a.ui.errColour {
 			c := a.ui.attention

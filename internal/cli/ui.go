@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -157,6 +158,9 @@ func (u *ui) table(head []string, rows [][]cell) {
 	}
 }
 
+// errDeclined says that the person did not want it.
+var errDeclined = errors.New("nothing was changed")
+
 // ask asks a question that names the cluster. Without a terminal it refuses.
 func (a *app) ask(question string) error {
 	if a.yes {
@@ -168,7 +172,7 @@ func (a *app) ask(question string) error {
 	fmt.Fprintf(a.err, "%s [y/N] ", question)
 	line, err := bufio.NewReader(a.in).ReadString('\n')
 	if err != nil || !strings.HasPrefix(strings.ToLower(strings.TrimSpace(line)), "y") {
-		return &exit{exitFailed, fmt.Errorf("nothing was changed")}
+		return &exit{exitFailed, errDeclined}
 	}
 	return nil
 }
@@ -187,7 +191,7 @@ func (a *app) askByName(cluster, what string) error {
 	fmt.Fprintf(a.err, "%s\nWrite the cluster's name to go on: ", what)
 	line, err := bufio.NewReader(a.in).ReadString('\n')
 	if err != nil || strings.TrimSpace(line) != cluster {
-		return &exit{exitFailed, fmt.Errorf("that is not the cluster's name; nothing was changed")}
+		return &exit{exitFailed, fmt.Errorf("that is not the cluster's name; %w", errDeclined)}
 	}
 	return nil
 }

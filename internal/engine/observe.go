@@ -67,6 +67,9 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 		return nil, err
 	}
 	v.Seen.Founded = facts != nil
+	if v.Seen.Clearing, err = s.Store.Clearing(); err != nil {
+		return nil, err
+	}
 	if v.Seen.Resting, err = s.Store.Resting(); err != nil {
 		return nil, err
 	}

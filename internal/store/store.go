@@ -303,10 +303,20 @@ func (s *Store) Facts() (*Facts, error) {
 }
 
 // SaveFacts records that the cluster was founded.
-func (s *Store) SaveFacts(f Facts) error { return s.put(bucketMeta, "facts", f) }
+func (s *Store) SaveFacts(f Facts) error {
+	b, err := json.Marshal(f)
+	if err != nil {
+		return err
+	}
+	return s.update(func(tx *bbolt.Tx) error {
+		return errors.Join(tx.Bucket(bucketMeta).Put([]byte("facts"), b), tx.Bucket(bucketMeta).Delete([]byte("clearing")))
+	})
+}
 
 // ForgetFounding forgets that the cluster was founded, and everything that
-// belongs to that life; keys, certificates, addresses and host keys stay.
+// belongs to that life; keys, certificates, addresses and host keys stay. That
+// its machines are being cleared is remembered until Cleared, or until the
+// cluster is founded again.
 func (s *Store) ForgetFounding() error {
 	return s.update(func(tx *bbolt.Tx) error {
 		for _, b := range [][]byte{bucketMembers, bucketResting} {
@@ -317,8 +327,24 @@ func (s *Store) ForgetFounding() error {
 				return err
 			}
 		}
-		return tx.Bucket(bucketMeta).Delete([]byte("facts"))
+		return errors.Join(tx.Bucket(bucketMeta).Delete([]byte("facts")), tx.Bucket(bucketMeta).Put([]byte("clearing"), []byte("true")))
 	})
+}
+
+// Cleared says that all machines were cleared.
+func (s *Store) Cleared() error {
+	return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketMeta).Delete([]byte("clearing")) })
+}
+
+// Clearing says whether machines may still hold what an interrupted clear was
+// to take away.
+func (s *Store) Clearing() (bool, error) {
+	clearing := false
+	err := s.view(func(tx *bbolt.Tx) error {
+		clearing = tx.Bucket(bucketMeta).Get([]byte("clearing")) != nil
+		return nil
+	})
+	return clearing, err
 }
 
 func (s *Store) put(bucket []byte, key string, v any) error {

@@ -134,3 +134,51 @@ func TestDamage(t *testing.T) {
 		t.Errorf("error is %v", err)
 	}
 }
+
+// A cleared cluster keeps what proves it the same one, and nothing of its life.
+func TestForgetFounding(t *testing.T) {
+	s, err := Open(t.TempDir(), "tidewatch")
+	if err != nil {
+		t.Fatal(err)
+	}
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(s.SaveFacts(Facts{Endpoint: "api.tidewatch.test", Members: "apart", PerNode: 128}))
+	must(s.SaveTrust(&Trust{Keys: map[string]Secret{"cluster-authority": Secret("k")}, Certs: map[string][]byte{"cluster-authority": []byte("c")}}))
+	must(s.SaveMachine("one", Machine{Fingerprint: "SHA256:x"}))
+	must(s.SaveMember("one", []string{"one"}))
+	must(s.SaveResting("one", true))
+	must(s.SaveCount("gauges", 4))
+	if f, err := s.Facts(); err != nil || f.Members != "apart" || f.PerNode != 128 {
+		t.Errorf("facts %+v, %v", f, err)
+	}
+	must(s.ForgetFounding())
+	state := func() string {
+		t.Helper()
+		f, err1 := s.Facts()
+		tr, err2 := s.Trust()
+		ms, err3 := s.Machines()
+		mem, err4 := s.Members()
+		rest, err5 := s.Resting()
+		counts, err6 := s.Counts()
+		clearing, err7 := s.Clearing()
+		must(errors.Join(err1, err2, err3, err4, err5, err6, err7))
+		return fmt.Sprintf("%v %d %s %d %d %d %v", f != nil, len(tr.Keys), ms["one"].Fingerprint, len(mem), len(rest), counts["gauges"], clearing)
+	}
+	if got := state(); got != "false 1 SHA256:x 0 0 4 true" {
+		t.Errorf("after forgetting: %s", got)
+	}
+	must(s.Cleared())
+	if got := state(); got != "false 1 SHA256:x 0 0 4 false" {
+		t.Errorf("after clearing: %s", got)
+	}
+	must(s.ForgetFounding())
+	must(s.SaveFacts(Facts{}))
+	if got := state(); got != "true 1 SHA256:x 0 0 4 false" {
+		t.Errorf("after founding again: %s", got)
+	}
+}

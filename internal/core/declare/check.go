@@ -57,6 +57,10 @@ func (k *checker) all() {
 	k.exceptions()
 }
 
+// named says whether a name was written, or follows from others that are well:
+// what is wrong with the cluster's name is said once.
+func (k *checker) named(at string) bool { return k.has(at) || label.MatchString(k.c.Name) }
+
 func joinWords(words []string) string { return strings.Join(words, ", ") }
 
 // minor is the minor of the declared version; 0 when that is not known.
@@ -79,7 +83,7 @@ func (k *checker) top() {
 	} else {
 		k.version("kubernetes", k.c.Kubernetes)
 	}
-	if !domain.MatchString(k.c.DNS.Domain) {
+	if !domain.MatchString(k.c.DNS.Domain) && k.named("dns.domain") {
 		k.add("dns.domain", "bad-name", fmt.Sprintf("dns.domain %q is not a domain", k.c.DNS.Domain), "write one such as tidewatch.test")
 	}
 }

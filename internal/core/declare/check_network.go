@@ -14,7 +14,9 @@ import (
 func (k *checker) endpoint() {
 	e := k.c.Endpoint
 	if !domain.MatchString(e.Name) {
-		k.add("endpoint.name", "bad-name", fmt.Sprintf("endpoint.name %q is not a host name", e.Name), "write a name such as api.tidewatch.test")
+		if k.named("endpoint.name") || k.has("dns.domain") {
+			k.add("endpoint.name", "bad-name", fmt.Sprintf("endpoint.name %q is not a host name", e.Name), "write a name such as api.tidewatch.test")
+		}
 	} else if _, err := netip.ParseAddr(e.Name); err == nil {
 		k.add("endpoint.name", "endpoint-address", fmt.Sprintf("the endpoint %s is an address and can never move", e.Name), "use a name, which Verbund makes known on every machine")
 	}

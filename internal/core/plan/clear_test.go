@@ -78,6 +78,19 @@ func TestClearRefusals(t *testing.T) {
 	}
 }
 
+// What an interrupted clear left is wiped before the cluster is raised anew.
+func TestInterruptedClear(t *testing.T) {
+	c := cluster(t, "v1.37.2", 1, 1)
+	o := living(c, "v1.37.2")
+	o.Founded, o.API, o.Roles, o.Clearing = false, false, false, true
+	o.Members, o.Nodes, o.AddOns = nil, nil, nil
+	seen(o, "tidewatch-gauges-1", func(s *plan.MachineSeen) { *s = plan.MachineSeen{Exists: true, Reached: true} }) // wiped already
+	got := kinds(planFor(t, c, o).Steps)
+	if !strings.Contains(got, "wipe/tidewatch-control-1 pull/tidewatch-control-1 write/tidewatch-control-1") || strings.Contains(got, "wipe/tidewatch-gauges-1") || !strings.Contains(got, "member/tidewatch-control-1") {
+		t.Errorf("plan: %s", got)
+	}
+}
+
 // A machine with another address is repaired before anything else, members
 // first, one at a time.
 func TestMoved(t *testing.T) {

@@ -112,6 +112,7 @@ type AddOnSeen struct {
 // Observed is everything that was seen, from outside.
 type Observed struct {
 	Founded  bool            // the datastore exists or existed
+	Clearing bool            // an interrupted clear may have left something on machines
 	Backup   string          // the version of which a recent backup exists
 	Resting  map[string]bool // machines that an earlier run took out of the balancer
 	API      bool            // the API answered
@@ -206,7 +207,7 @@ func (p *planner) stray(m topology.Machine) bool {
 // another name, left something on the machine.
 func (p *planner) foreign(m topology.Machine) bool {
 	o := p.o.Machines[m.Name].Owner
-	return o != "" && o != p.c.Name
+	return o != "" && (o != p.c.Name || p.o.Clearing)
 }
 
 // differs says whether the active slot holds something else than the set.
@@ -420,7 +421,11 @@ func (p *planner) getting() {
 		case p.fresh(m):
 			text, why := "pull "+carries(m)+" into its first slot", "it is not installed there"
 			if p.foreign(m) {
-				p.add(Wipe, m.Name, "wipe what cluster "+s.Owner+" left on it", "no machine at the site belongs to that cluster any more", Step{Needs: []string{id(Get, m.Name)}, Final: true})
+				left := "no machine at the site belongs to that cluster any more"
+				if s.Owner == c.Name {
+					left = "a clear was interrupted"
+				}
+				p.add(Wipe, m.Name, "wipe what cluster "+s.Owner+" left on it", left, Step{Needs: []string{id(Get, m.Name)}, Final: true})
 			} else if s.Active != "" {
 				text, why = "level it with its group: pull "+carries(m), "it runs "+s.running()+" and never was part of this cluster"
 			}
