@@ -127,16 +127,7 @@ func killed(t *testing.T, w *world) (kills int) {
 	t.Helper()
 	var steps []string
 	for kills = 0; kills < 150; kills++ {
-		cmd := w.command("converge", "--yes", "-o", "json", "--parallel", "4")
-		out, err := cmd.StdoutPipe()
-		if err != nil {
-			t.Fatal(err)
-		}
-		var log strings.Builder
-		cmd.Stderr = &log
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
-		}
+		cmd, out, log := w.start("converge", "--yes", "-o", "json", "--parallel", "4")
 		cut := false
 		entries(out, func(kind, step, _ string) bool {
 			if kind == "step-done" && !strings.HasPrefix(step, "verify") {
@@ -147,7 +138,7 @@ func killed(t *testing.T, w *world) (kills int) {
 			}
 			return true
 		})
-		err = cmd.Wait()
+		err := cmd.Wait()
 		if !cut {
 			if err != nil {
 				t.Fatalf("after %d kills: %v\n%s", kills, err, log.String())
@@ -198,16 +189,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 func TestInterruptAndLock(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "available", "v1.37.2")
-	cmd := w.command("converge", "--yes", "-o", "json")
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	var log strings.Builder
-	cmd.Stderr = &log
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	cmd, out, log := w.start("converge", "--yes", "-o", "json")
 	began := 0
 	entries(out, func(kind, _, _ string) bool {
 		if kind == "step-began" {

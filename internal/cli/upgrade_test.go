@@ -80,16 +80,7 @@ func TestUpgradeStopsAtTheFirstFailure(t *testing.T) {
 func TestSiteDiesUnderway(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "available", "v1.37.2")
-	cmd := w.command("converge", "--yes", "-o", "json")
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	var log strings.Builder
-	cmd.Stderr = &log
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	cmd, out, log := w.start("converge", "--yes", "-o", "json")
 	killed := false
 	entries(out, func(kind, step, _ string) bool {
 		if kind == "step-done" && strings.HasPrefix(step, "control/") && !killed {

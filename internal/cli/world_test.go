@@ -133,6 +133,21 @@ func (w *world) run(args ...string) (stdout, stderr string, code int) {
 	return o.String(), e.String(), cmd.ProcessState.ExitCode()
 }
 
+// start begins a command whose output is read while it runs.
+func (w *world) start(args ...string) (*exec.Cmd, io.Reader, *strings.Builder) {
+	w.Helper()
+	cmd, log := w.command(args...), &strings.Builder{}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		w.Fatal(err)
+	}
+	cmd.Stderr = log
+	if err := cmd.Start(); err != nil {
+		w.Fatal(err)
+	}
+	return cmd, out, log
+}
+
 // ok runs a command that has to succeed.
 func (w *world) ok(args ...string) string {
 	w.Helper()

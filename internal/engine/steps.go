@@ -296,14 +296,6 @@ func (r *Run) carry(ctx context.Context, m topology.Machine) error {
 	})
 }
 
-// carried names what a machine is there for, with its version.
-func carried(m topology.Machine) string {
-	if m.Is(versions.API) || m.Is(versions.Node) {
-		return m.Set.Kubernetes
-	}
-	return m.Components()[0].Name + " " + m.Components()[0].Version
-}
-
 // leftover lists the files of a machine's record that are not rendered any
 // more: they are taken away.
 func leftover(ctx context.Context, c *machine.Machine, rendered []nodeconf.File, slot string) ([]string, error) {
@@ -829,7 +821,7 @@ func (r *Run) swap(ctx context.Context, m topology.Machine) error {
 			return err
 		}
 		if rep.FellBack != "" {
-			return &StepError{Unit: rep.Unit, Exit: rep.ExitCode, Log: rep.Log, Err: fmt.Errorf("%s did not come up on %s, and the machine went back to slot %s: %s", m.Name, carried(m), rep.Active, rep.FellBack),
+			return &StepError{Unit: rep.Unit, Exit: rep.ExitCode, Log: rep.Log, Err: fmt.Errorf("%s did not come up on %s, and the machine went back to slot %s: %s", m.Name, m.Carries(), rep.Active, rep.FellBack),
 				Todo: "nothing else was touched; read the log lines, mend the cause, and run converge again"}
 		}
 		return nil

@@ -54,6 +54,24 @@ func dump(fs []nodeconf.File) string {
 	return b.String()
 }
 
+// golden holds what was rendered against a file, or writes it.
+func golden(t *testing.T, name, got string) {
+	t.Helper()
+	file := filepath.Join("testdata", name+".txt")
+	if *update {
+		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got != string(want) {
+		t.Errorf("it differs from %s; read the difference after: go test ./internal/core/nodeconf -update", file)
+	}
+}
+
 // Everything that one machine of each role gets, to be read.
 func TestGolden(t *testing.T) {
 	c := cluster(t, "v1.37.2")
@@ -63,19 +81,7 @@ func TestGolden(t *testing.T) {
 		if again := dump(nodeconf.Render(c, m, o)); again != got {
 			t.Errorf("%s: two renderings differ", m.Name)
 		}
-		file := filepath.Join("testdata", string(m.Role)+".txt")
-		if *update {
-			if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		want, err := os.ReadFile(file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got != string(want) {
-			t.Errorf("%s differs from %s; read the difference after: go test ./internal/core/nodeconf -update", m.Name, file)
-		}
+		golden(t, string(m.Role), got)
 	}
 }
 
@@ -211,19 +217,7 @@ func TestGoldenShapes(t *testing.T) {
 	c := fullCluster(t, "v1.37.2")
 	for name, m := range map[string]topology.Machine{"apart-control": c.Of(versions.Control)[1], "apart-datastore": c.Of(versions.Datastore)[1], "apart-worker": c.Of(versions.Worker)[0]} {
 		got := dump(nodeconf.Render(c, m, nodeconf.Options{}))
-		file := filepath.Join("testdata", name+".txt")
-		if *update {
-			if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		want, err := os.ReadFile(file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got != string(want) {
-			t.Errorf("%s differs from %s; read the difference after: go test ./internal/core/nodeconf -update", m.Name, file)
-		}
+		golden(t, name, got)
 	}
 }
 

@@ -1,9 +1,9 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
-	"strings"
 
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
@@ -43,7 +43,7 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 		if len(ms) < len(c.Machines) {
 			return nil, &Refusal{"these are all machines with a member of the datastore, and without it nothing of the cluster is left", "clear the whole cluster: verbund clear without a machine"}
 		}
-		p.plan.Endangers = append(p.plan.Endangers, fmt.Sprintf("everything in cluster %s will be lost; only backups remain", c.Name))
+		p.plan.Endangers = append(p.plan.Endangers, "everything will be lost; only backups remain")
 	}
 	last := ""
 	for _, m := range ms {
@@ -71,7 +71,7 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 		if gone {
 			kind, text, why = Release, "give the machine back to the site, with its disk", "a new one takes its place"
 		}
-		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("what is on %s (%s, zone %s)", m.Name, strings.TrimPrefix(string(m.Role)+" "+m.Pool, string(versions.Worker)+" "), m.Zone))
+		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("what is on %s (%s, zone %s)", m.Name, cmp.Or(m.Pool, string(m.Role)), m.Zone))
 		p.add(kind, m.Name, text, why, Step{Needs: needs, Final: true})
 	}
 	return &p.plan, nil

@@ -42,7 +42,7 @@ func TestClear(t *testing.T) {
 				t.Errorf("%s: %s is not said to be final", x.name, s.ID)
 			}
 		}
-		if danger := strings.Join(p.Endangers, "; "); strings.Contains(x.want, "leave/") != strings.Contains(danger, "survives the loss of") || (x.name == "everything") != strings.Contains(danger, "everything in cluster tidewatch will be lost") {
+		if danger := strings.Join(p.Endangers, "; "); strings.Contains(x.want, "leave/") != strings.Contains(danger, "survives the loss of") || (x.name == "everything") != strings.Contains(danger, "everything will be lost") {
 			t.Errorf("%s endangers: %q", x.name, danger)
 		}
 	}

@@ -383,17 +383,6 @@ func (p *planner) quorum() error {
 	return &Refusal{map[bool]string{true: "every datastore machine is gone, and with them the datastore", false: "every control-plane machine is gone, and with them the datastore"}[p.c.Apart], "tear the cluster down and raise it anew, then restore a backup"}
 }
 
-// carries names what a machine is there for, with its version.
-func carries(m topology.Machine) string {
-	switch {
-	case m.Is(versions.API) || m.Is(versions.Node):
-		return m.Set.Kubernetes
-	case m.Is(versions.Balances):
-		return "haproxy " + versions.BalancerVersion
-	}
-	return "etcd " + m.Set.Etcd
-}
-
 // getting plans how machines are got, and how they get what they run from.
 func (p *planner) getting() {
 	c := p.c
@@ -419,7 +408,7 @@ func (p *planner) getting() {
 		}
 		switch {
 		case p.fresh(m):
-			text, why := "pull "+carries(m)+" into its first slot", "it is not installed there"
+			text, why := "pull "+m.Carries()+" into its first slot", "it is not installed there"
 			if p.foreign(m) {
 				left := "no machine at the site belongs to that cluster any more"
 				if s.Owner == c.Name {
@@ -427,7 +416,7 @@ func (p *planner) getting() {
 				}
 				p.add(Wipe, m.Name, "wipe what cluster "+s.Owner+" left on it", left, Step{Needs: []string{id(Get, m.Name)}, Final: true})
 			} else if s.Active != "" {
-				text, why = "level it with its group: pull "+carries(m), "it runs "+s.running()+" and never was part of this cluster"
+				text, why = "level it with its group: pull "+m.Carries(), "it runs "+s.running()+" and never was part of this cluster"
 			}
 			p.pull(m, text, why, Step{Needs: []string{id(Get, m.Name), id(Wipe, m.Name)}})
 			p.add(Write, m.Name, "write its configuration and certificates", "it has none of this cluster", Step{Needs: []string{id(Pull, m.Name), id(Get, m.Name), id(Wipe, m.Name)}})
@@ -633,18 +622,18 @@ func (p *planner) upgrade() {
 	}
 	balanced := len(c.Of(versions.Balancer)) > 0
 	switchText := func(m topology.Machine) string {
-		return fmt.Sprintf("switch from %s to %s and restart", cmp.Or(p.o.Machines[m.Name].running(), "etcd "+p.o.Machines[m.Name].Versions["etcd"]), carries(m))
+		return fmt.Sprintf("switch from %s to %s and restart", cmp.Or(p.o.Machines[m.Name].running(), "etcd "+p.o.Machines[m.Name].Versions["etcd"]), m.Carries())
 	}
 	for _, m := range control {
 		need := append(slices.Clone(before), last)
-		p.pull(m, "pull "+carries(m)+" into its idle slot", "it is to run it", Step{Needs: need})
+		p.pull(m, "pull "+m.Carries()+" into its idle slot", "it is to run it", Step{Needs: need})
 		rests := balanced && m.Role == versions.Control && len(c.Of(versions.Control)) > 1
 		if rests && !p.o.Resting[m.Name] {
 			p.add(Rest, m.Name, "take it out of the balancer", "no request may meet a stopped API server", Step{Needs: append(need, id(Pull, m.Name))})
 		}
-		last = p.add(Switch, m.Name, switchText(m), "declared "+carries(m), Step{Needs: append(need, id(Pull, m.Name), id(Rest, m.Name)),
+		last = p.add(Switch, m.Name, switchText(m), "declared "+m.Carries(), Step{Needs: append(need, id(Pull, m.Name), id(Rest, m.Name)),
 			Guards: []string{"every other member of the datastore is healthy"}, Final: true})
-		last = p.add(Ready, m.Name, "wait until all of it is well on "+carries(m), "the next one may go only when this one is back", Step{Needs: []string{last}})
+		last = p.add(Ready, m.Name, "wait until all of it is well on "+m.Carries(), "the next one may go only when this one is back", Step{Needs: []string{last}})
 		if rests {
 			last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
 		}

@@ -12,6 +12,16 @@ import (
 	"verbund/internal/core/versions"
 )
 
+// Carries names what the machine is there for, with its version: v1.37.2, or
+// etcd v3.7.3.
+func (m Machine) Carries() string {
+	if m.Is(versions.API) || m.Is(versions.Node) {
+		return m.Set.Kubernetes
+	}
+	k := m.Components()[0]
+	return k.Name + " " + k.Version
+}
+
 // Cluster is a declaration worked out: every machine with its name, place and
 // address.
 type Cluster struct {
