@@ -349,6 +349,12 @@ func TestSurvey(t *testing.T) {
 		t.Error("converge changed something although the survey had found trouble")
 	}
 	w.ok("site", "fault", "mended-disk", "tidewatch-keepers-1")
+	w.ok("site", "fault", "wrong-clock", "tidewatch-control-1")
+	w.ok("site", "fault", "lesser-rights", "tidewatch-keepers-1")
+	w.fails(3, []string{"its clock is 9m", "what now: certificates depend on clocks", "the login may only look", "2 things somebody has to see to"}, "survey")
+	w.fails(1, []string{"tidewatch-keepers-1, rights:", "nothing was changed"}, "converge", "--yes")
+	w.ok("site", "fault", "mended-clock", "tidewatch-control-1")
+	w.ok("site", "fault", "full-rights", "tidewatch-keepers-1")
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
 	var as []struct{ Machine, Question, State string }

@@ -347,6 +347,15 @@ func TestMovedMachines(t *testing.T) {
 	if o := w.ok("survey"); !strings.Contains(o, "Everything is as the declaration needs it") {
 		t.Errorf("survey:\n%s", o)
 	}
+
+	// A control-plane machine is beyond help: another takes its place, and that
+	// the datastore is weaker meanwhile is said and wants the cluster's name.
+	w.fails(2, []string{"until tidewatch-control-3 is back, the datastore has 2 of 3 members and survives the loss of 0", "--confirm tidewatch"}, "replace", "tidewatch-control-3", "--yes")
+	w.ok("replace", "tidewatch-control-3", "--yes", "--confirm", "tidewatch")
+	w.well("v1.37.2")
+	if m := w.machines()["tidewatch-control-3"]; m.Hardware == after["tidewatch-control-3"].Hardware {
+		t.Errorf("the replaced machine is the same: %+v", m)
+	}
 }
 
 // A machine with components of its own is levelled with its pool; one of

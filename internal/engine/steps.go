@@ -255,11 +255,7 @@ func (r *Run) move(ctx context.Context, m topology.Machine) error {
 	}
 	r.member.Lock()
 	defer r.member.Unlock()
-	ms, err := r.members(ctx)
-	if err != nil {
-		return err
-	}
-	seen, ok := ms[m.Name]
+	seen, ok := r.View.Seen.Members[m.Name]
 	if !ok || seen.Peer == nodeconf.Peer(m) {
 		return nil
 	}

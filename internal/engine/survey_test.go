@@ -140,9 +140,14 @@ func TestSurveyOfAMachine(t *testing.T) {
 	}
 	x.want(AskVersions, Later, "containerd none, declared v2.4.2; kubelet v1.36.3, declared v1.37.2")
 
-	x.host.Fill(true)
+	x.host.Suffer(host.Faults{Full: true})
 	x.want(AskDisk, Bad, "of 20GiB are free, and two slots may need 2GiB")
-	x.host.Fill(false)
+	x.host.Suffer(host.Faults{ClockOff: -3 * time.Minute})
+	x.want(AskClock, Bad, "its clock is -3m")
+	x.host.Suffer(host.Faults{Rights: "look"})
+	x.want(AskRights, Bad, "the login may only look")
+	x.host.Suffer(host.Faults{})
+	x.want(AskRights, Well, "")
 
 	busy, err := x.host.Listen(netip.AddrPortFrom(x.host.Spec.Address, 10250).String())
 	if err != nil {

@@ -24,6 +24,14 @@ func (k *checker) pools() {
 			lone = i
 		}
 	}
+	for i, p := range k.c.Pools {
+		// Pods that tolerate its taints are meant for it, and go nowhere else.
+		if p.Count.From == 1 && len(p.Taints) > 0 && workers > 1 && !slices.ContainsFunc(k.c.Pools, func(o Pool) bool {
+			return o.Name != p.Name && o.Count.From > 0 && fmt.Sprint(o.Taints) == fmt.Sprint(p.Taints)
+		}) {
+			k.add(fmt.Sprintf("pools[%d].count", i), "no-spare", fmt.Sprintf("pool %s has one machine, and no other pool takes the pods that are meant for its taints when it is lost or upgraded", p.Name), "declare a second machine, or accept it knowingly")
+		}
+	}
 	if workers == 1 && lone >= 0 {
 		k.add(fmt.Sprintf("pools[%d].count", lone), "no-spare", "there is one worker, and no room for its pods when it is lost or upgraded", "declare a second one, or accept it knowingly")
 	}

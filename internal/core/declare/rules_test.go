@@ -145,6 +145,7 @@ func ruleCases(t *testing.T) []ruleCase {
 
 		{rule: "bad-count", want: "pool keepers cannot have 6-2 machines", bad: pool("count: 6-2"), good: pool("count: 2-6")},
 		{rule: "no-spare", want: "warning: there is one worker", bad: pool("count: 1"), good: pool("count: 2")},
+		{rule: "no-spare", want: "pool keepers has one machine, and no other pool takes the pods", bad: pool("count: 1, taints: [{key: a, effect: NoSchedule}]") + "  - {name: lamps, count: 2}\n", good: pool("count: 1") + "  - {name: lamps, count: 2}\n"},
 		{rule: "one-zone", want: "warning: all machines of pool keepers stand in zone north", bad: pool("count: 3, zones: [north]"), good: pool("count: 3")},
 		{rule: "bad-label", want: "a b: c is not a label", bad: pool("labels: {'a b': c}"), good: pool("labels: {a: c}")},
 		{rule: "label-reserved", want: "label kubernetes.io/x belongs to Kubernetes", bad: pool("labels: {kubernetes.io/x: y}"), good: pool("labels: {lamps.test/x: y}")},

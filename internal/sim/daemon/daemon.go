@@ -532,6 +532,9 @@ func (s *site) fault(w http.ResponseWriter, r *http.Request) {
 	answer(w, err == nil, err)
 }
 
+// wrongClock is how far ahead a wrong clock is.
+const wrongClock = 9 * time.Minute
+
 func (s *site) inflict(f protocol.Fault) error {
 	switch f.Kind {
 	case "damaged-blob", "mended-blob":
@@ -546,9 +549,9 @@ func (s *site) inflict(f protocol.Fault) error {
 		z.cmd.Process.Kill()
 		<-z.done
 		return nil
-	case "full-disk", "mended-disk", "new-host-key", "new-lease":
+	case "full-disk", "mended-disk", "wrong-clock", "mended-clock", "lesser-rights", "full-rights", "new-host-key", "new-lease":
 	default:
-		return refuse(http.StatusBadRequest, "choose full-disk, mended-disk, new-host-key, new-lease, damaged-blob, mended-blob or lost-zone", "fault %q is not known", f.Kind)
+		return refuse(http.StatusBadRequest, "choose full-disk, mended-disk, wrong-clock, mended-clock, lesser-rights, full-rights, new-host-key, new-lease, damaged-blob, mended-blob or lost-zone", "fault %q is not known", f.Kind)
 	}
 	s.mu.Lock()
 	m, err := s.find(f.Machine)
@@ -584,12 +587,19 @@ func (s *site) inflict(f protocol.Fault) error {
 		return err
 	}
 	s.mu.Lock()
-	m.Spec.Full = f.Kind == "full-disk"
+	switch f.Kind {
+	case "full-disk", "mended-disk":
+		m.Spec.Faults.Full = f.Kind == "full-disk"
+	case "wrong-clock", "mended-clock":
+		m.Spec.Faults.ClockOff = map[bool]time.Duration{true: wrongClock}[f.Kind == "wrong-clock"]
+	case "lesser-rights", "full-rights":
+		m.Spec.Faults.Rights = map[bool]string{true: "look"}[f.Kind == "lesser-rights"]
+	}
 	z := s.zones[m.Zone]
 	err = s.save()
 	s.mu.Unlock()
 	if z != nil {
-		_, cerr := z.client.Call(s.ctx, zone.MethodFill, zone.FillRequest{Name: m.Name, Full: m.Spec.Full})
+		_, cerr := z.client.Call(s.ctx, zone.MethodSuffer, zone.SufferRequest{Name: m.Name, Faults: m.Spec.Faults})
 		err = errors.Join(err, cerr)
 	}
 	return err

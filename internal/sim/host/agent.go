@@ -1,6 +1,7 @@
 package host
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -79,12 +80,13 @@ func (a *agent) activeSlot() string {
 
 func (a *agent) facts(context.Context) (*protocol.FactsReply, error) {
 	s := a.h.Spec
+	wrong := a.h.faults()
 	used := a.h.Used()
 	if a.h.room(0) != nil {
 		used = s.Disk
 	}
 	r := &protocol.FactsReply{Name: s.Name, Hardware: s.Hardware, BootID: a.h.BootID, Image: s.Image, CPUs: s.CPUs, Memory: s.Memory, Disk: s.Disk,
-		DiskUsed: used, Clock: time.Now(), Rights: "all",
+		DiskUsed: used, Clock: time.Now().Add(wrong.ClockOff), Rights: cmp.Or(wrong.Rights, "all"),
 		Cards: []protocol.Card{{Name: "eth0", Address: s.Address}}, Active: a.activeSlot(), Slots: map[string]map[string]string{}, Digests: map[string]map[string]string{}}
 	for _, slot := range []string{"a", "b"} {
 		r.Slots[slot], r.Digests[slot] = map[string]string{}, map[string]string{}
@@ -100,7 +102,18 @@ func (a *agent) facts(context.Context) (*protocol.FactsReply, error) {
 	return r, nil
 }
 
+// mayChange refuses when the login may only look.
+func (a *agent) mayChange(what string) error {
+	if r := a.h.faults().Rights; r != "" {
+		return fmt.Errorf("%s: permission denied: this login may only %s", what, r)
+	}
+	return nil
+}
+
 func (a *agent) put(_ context.Context, req *protocol.PutRequest) (*protocol.PutReply, error) {
+	if err := a.mayChange("write files"); err != nil {
+		return nil, err
+	}
 	r := &protocol.PutReply{Changed: []string{}}
 	for _, f := range req.Files {
 		full := a.h.Path(f.Path)
@@ -145,6 +158,9 @@ func (a *agent) digests(_ context.Context, req *protocol.PathsRequest) (*protoco
 const pullTries = 3
 
 func (a *agent) pull(ctx context.Context, req *protocol.PullRequest) (*protocol.PullReply, error) {
+	if err := a.mayChange("pull"); err != nil {
+		return nil, err
+	}
 	dest := protocol.SlotDir + req.Slot + "/bin/" + req.Name
 	if d, err := a.h.describe(dest); err == nil && d.StandIn == req.Name && d.Version == req.Version {
 		if b, _ := a.h.ReadFile(dest + ".digest"); string(b) == req.Digest {
@@ -228,6 +244,9 @@ func (a *agent) failed(name string, err error) error {
 }
 
 func (a *agent) start(ctx context.Context, req *protocol.UnitsRequest) (bool, error) {
+	if err := a.mayChange("start units"); err != nil {
+		return false, err
+	}
 	for _, n := range req.Units {
 		if err := a.h.manager.start(ctx, n); err != nil {
 			return false, a.failed(n, err)
@@ -237,6 +256,9 @@ func (a *agent) start(ctx context.Context, req *protocol.UnitsRequest) (bool, er
 }
 
 func (a *agent) stop(_ context.Context, req *protocol.UnitsRequest) (bool, error) {
+	if err := a.mayChange("stop units"); err != nil {
+		return false, err
+	}
 	for _, n := range req.Units {
 		a.h.manager.stop(n)
 	}
@@ -434,6 +456,9 @@ func (a *agent) probe(ctx context.Context, req *protocol.ProbeRequest) (*protoco
 // wipe leaves the machine as one that was never used: only its console log and
 // its identity stay.
 func (a *agent) wipe(context.Context) (bool, error) {
+	if err := a.mayChange("wipe"); err != nil {
+		return false, err
+	}
 	a.h.Console("everything is wiped on request")
 	a.h.manager.shutdown()
 	es, err := os.ReadDir(a.h.Spec.Root)

@@ -125,9 +125,21 @@ func TestFullDiskShows(t *testing.T) {
 	if err != nil || f.DiskUsed >= f.Disk || f.Rights != "all" || len(f.Cards) != 1 || f.Cards[0].Address != h.Spec.Address {
 		t.Errorf("facts: %+v, %v", f, err)
 	}
-	h.Fill(true)
+	h.Suffer(Faults{Full: true})
 	if f, err = a.facts(context.Background()); err != nil || f.DiskUsed != f.Disk {
 		t.Errorf("facts of a full machine: %+v, %v", f, err)
+	}
+	h.Suffer(Faults{Rights: "look"})
+	for what, call := range map[string]func() error{
+		"put":   func() error { _, err := a.put(context.Background(), &protocol.PutRequest{}); return err },
+		"pull":  func() error { _, err := a.pull(context.Background(), &protocol.PullRequest{Slot: "a"}); return err },
+		"start": func() error { _, err := a.start(context.Background(), &protocol.UnitsRequest{}); return err },
+		"stop":  func() error { _, err := a.stop(context.Background(), &protocol.UnitsRequest{}); return err },
+		"wipe":  func() error { _, err := a.wipe(context.Background()); return err },
+	} {
+		if err := call(); err == nil || !strings.Contains(err.Error(), "permission denied: this login may only look") {
+			t.Errorf("%s with lesser rights: %v", what, err)
+		}
 	}
 }
 

@@ -35,7 +35,14 @@ type Spec struct {
 	Registry netip.Addr `json:"registry"` // what registry.SITE.test resolves to before /etc/hosts is written
 	Pace     int        `json:"pace"`
 	Seed     uint64     `json:"seed"` // of what is random on the machine
-	Full     bool       `json:"full"` // fault: the disk takes no more
+	Faults   Faults     `json:"faults"`
+}
+
+// Faults are what can be wrong with a machine while it runs.
+type Faults struct {
+	Full     bool          `json:"full"`     // the disk takes no more
+	ClockOff time.Duration `json:"clockOff"` // its clock is ahead by so much
+	Rights   string        `json:"rights"`   // of the login, when it may not do all
 }
 
 // Program is a stand-in. It returns when ctx ends or when it cannot go on; an
@@ -263,7 +270,7 @@ func (h *Host) WriteFile(p string, b []byte, mode fs.FileMode) error {
 // room says whether the disk takes n more bytes.
 func (h *Host) room(n int64) error {
 	h.mu.Lock()
-	full := h.Spec.Full
+	full := h.Spec.Faults.Full
 	h.mu.Unlock()
 	if full || h.Used()+n > h.Spec.Disk {
 		return syscall.ENOSPC
@@ -271,11 +278,18 @@ func (h *Host) room(n int64) error {
 	return nil
 }
 
-// Fill sets or clears the fault of a full disk.
-func (h *Host) Fill(full bool) {
+// Suffer sets what is wrong with the machine.
+func (h *Host) Suffer(f Faults) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.Spec.Full = full
+	h.Spec.Faults = f
+}
+
+// faults is what is wrong with the machine.
+func (h *Host) faults() Faults {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.Spec.Faults
 }
 
 // Used is how many bytes the disk holds.

@@ -172,7 +172,7 @@ func TestFullDisk(t *testing.T) {
 	if _, err := a.put(ctx, &protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("old")}}}); err != nil {
 		t.Fatal(err)
 	}
-	h.Fill(true)
+	h.Suffer(Faults{Full: true})
 	_, err := a.put(ctx, &protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("new")}}})
 	if err == nil || !strings.Contains(err.Error(), syscall.ENOSPC.Error()) {
 		t.Errorf("error is %v", err)
@@ -180,7 +180,7 @@ func TestFullDisk(t *testing.T) {
 	if b, _ := h.ReadFile("/etc/x"); string(b) != "old" {
 		t.Errorf("the file is %q", b)
 	}
-	h.Fill(false)
+	h.Suffer(Faults{})
 	if err := h.WriteFile("/big", make([]byte, 2<<20), 0o600); !errors.Is(err, syscall.ENOSPC) {
 		t.Errorf("more than the disk holds: %v", err)
 	}

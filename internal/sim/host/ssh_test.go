@@ -78,12 +78,12 @@ func TestLogin(t *testing.T) {
 	if err != nil || len(ds) != 1 || ds["/etc/x"] != "7692c3ad3540bb803c020b3aee66cd8887123234ea0c6e7143c0add73ff431ed 600" {
 		t.Errorf("digests %v, %v", ds, err)
 	}
-	h.Fill(true)
+	h.Suffer(Faults{Full: true})
 	file.Content = []byte("two")
 	if _, err := m.Put(ctx, []protocol.File{file}, nil); !errors.Is(err, machine.ErrDiskFull) {
 		t.Errorf("on a full disk: %v", err)
 	}
-	h.Fill(false)
+	h.Suffer(Faults{})
 
 	slot(t, h, "a", "v1", map[string]string{"bad": "fail", "good": "serve"})
 	if _, err := m.Switch(ctx, "a"); err != nil {

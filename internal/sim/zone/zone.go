@@ -18,9 +18,9 @@ import (
 
 // The methods of the zone's protocol.
 const (
-	MethodBoot = "boot"
-	MethodOff  = "off"
-	MethodFill = "fill"
+	MethodBoot   = "boot"
+	MethodOff    = "off"
+	MethodSuffer = "suffer"
 )
 
 // BootReply says where one can log in.
@@ -34,10 +34,10 @@ type OffRequest struct {
 	Pulled bool   `json:"pulled"`
 }
 
-// FillRequest sets or clears the fault of a full disk.
-type FillRequest struct {
-	Name string `json:"name"`
-	Full bool   `json:"full"`
+// SufferRequest sets what is wrong with a machine.
+type SufferRequest struct {
+	Name   string      `json:"name"`
+	Faults host.Faults `json:"faults"`
 }
 
 type zone struct {
@@ -53,9 +53,9 @@ func Run(ctx context.Context, in io.Reader, out io.WriteCloser, programs map[str
 	defer cancel()
 	z := &zone{ctx: ctx, programs: programs, hosts: map[string]*host.Host{}}
 	srv := jrpc2.NewServer(handler.Map{
-		MethodBoot: handler.New(z.boot),
-		MethodOff:  handler.New(z.off),
-		MethodFill: handler.New(z.fill),
+		MethodBoot:   handler.New(z.boot),
+		MethodOff:    handler.New(z.off),
+		MethodSuffer: handler.New(z.suffer),
 	}, &jrpc2.ServerOptions{Concurrency: 16})
 	return srv.Start(channel.Line(in, out)).Wait()
 }
@@ -104,13 +104,13 @@ func (z *zone) restart(name string) {
 	z.boot(z.ctx, h.Spec)
 }
 
-func (z *zone) fill(_ context.Context, r FillRequest) (bool, error) {
+func (z *zone) suffer(_ context.Context, r SufferRequest) (bool, error) {
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	h := z.hosts[r.Name]
 	if h == nil {
 		return false, nil
 	}
-	h.Fill(r.Full)
+	h.Suffer(r.Faults)
 	return true, nil
 }

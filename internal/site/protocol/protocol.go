@@ -104,8 +104,8 @@ type Power struct {
 // Fault is something that goes wrong on purpose.
 type Fault struct {
 	Machine string `json:"machine,omitempty"`
-	// Kind is full-disk, mended-disk, new-host-key, new-lease, damaged-blob,
-	// mended-blob or lost-zone.
+	// Kind is full-disk, mended-disk, wrong-clock, mended-clock, lesser-rights,
+	// full-rights, new-host-key, new-lease, damaged-blob, mended-blob or lost-zone.
 	Kind     string `json:"kind"`
 	Artefact string `json:"artefact,omitempty"` // NAME:VERSION, of blobs
 	Zone     string `json:"zone,omitempty"`     // of lost-zone
