@@ -163,6 +163,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 		{"Act", []*cobra.Command{a.planCmd(), a.convergeCmd(), a.scaleCmd(), a.upgradeCmd(), a.replaceCmd(), a.clearCmd(), a.teardownCmd()}},
 		{"Look", []*cobra.Command{a.statusCmd(), a.nodesCmd(), a.machinesCmd(), a.logsCmd(), a.historyCmd(), a.surveyCmd(), a.collectCmd()}},
 		{"Enter", []*cobra.Command{a.accessCmd()}},
+		{"Trust", []*cobra.Command{a.trustCmd()}},
 		{"Practise", []*cobra.Command{a.siteCmd(), a.demoCmd()}},
 	}
 	for _, g := range groups {

@@ -429,7 +429,7 @@ const renderedMark = ".verbund-rendered"
 
 func (a *app) renderCmd() *cobra.Command {
 	var to string
-	var keys bool
+	var keys, told bool
 	c := &cobra.Command{
 		Use: "render", Short: "Write every machine's files into a folder, for reading and version control",
 		Long: `Writes the files of every machine into a folder: systemd units, component
@@ -448,6 +448,9 @@ an ignore file keeps them out of version control.`,
 			if to == "" {
 				to = filepath.Join(a.dir, s.Decl.Name+".rendered")
 			}
+			if tree := workTree(to); keys && tree != "" && !told {
+				return usage("%s lies in a git work tree (%s), and private keys do not belong there; choose another folder with --to, or say --in-work-tree if that is meant", to, tree)
+			}
 			n, err := render(s, to, keys)
 			if err != nil {
 				return err
@@ -458,7 +461,26 @@ an ignore file keeps them out of version control.`,
 	}
 	c.Flags().StringVar(&to, "to", "", "the folder; NAME.rendered if not given")
 	c.Flags().BoolVar(&keys, "with-keys", false, "also private keys, and an ignore file")
+	c.Flags().BoolVar(&told, "in-work-tree", false, "with --with-keys: also inside a git work tree")
 	return c
+}
+
+// workTree is the git work tree that a path lies in, or nothing.
+func workTree(path string) string {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return ""
+	}
+	for {
+		if _, err := os.Stat(filepath.Join(abs, ".git")); err == nil {
+			return abs
+		}
+		up := filepath.Dir(abs)
+		if up == abs {
+			return ""
+		}
+		abs = up
+	}
 }
 
 // render writes into a new folder beside to and puts it in to's place.

@@ -17,6 +17,7 @@ import (
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
 	"verbund/internal/datastore"
 	"verbund/internal/kube"
@@ -276,6 +277,15 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 			read = append(read, f.Path)
 		}
 	}
+	// A key that lies where nothing needs it opens a door that nobody watches.
+	strays, err := strayTrust(ctx, m, rendered)
+	if err != nil {
+		return err
+	}
+	for _, p := range strays {
+		seen.Differs = append(seen.Differs, p)
+		seen.Lines = append(seen.Lines, p+": nothing there needs it")
+	}
 	if len(read) > 0 {
 		found, err := m.Read(ctx, read...)
 		if err != nil {
@@ -290,6 +300,26 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	sort.Strings(seen.Differs)
 	sort.Strings(seen.Lines)
 	return nil
+}
+
+// strayTrust lists keys and certificates on a machine that are not rendered
+// for it.
+func strayTrust(ctx context.Context, m *machine.Machine, rendered []nodeconf.File) ([]string, error) {
+	found, err := m.List(ctx, trust.Dir)
+	if err != nil {
+		return nil, err
+	}
+	keep := map[string]bool{}
+	for _, f := range rendered {
+		keep[f.Path] = true
+	}
+	var out []string
+	for _, f := range found {
+		if !keep[f.Path] {
+			out = append(out, f.Path)
+		}
+	}
+	return out, nil
 }
 
 func (s *Session) lookAtDatastore(ctx context.Context, c *topology.Cluster, v *View, mu *sync.Mutex) {

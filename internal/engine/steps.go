@@ -293,21 +293,24 @@ func (r *Run) carry(ctx context.Context, m topology.Machine) error {
 }
 
 // leftover lists the files of a machine's record that are not rendered any
-// more: they are taken away.
+// more, and keys that nothing there needs: they are taken away.
 func leftover(ctx context.Context, c *machine.Machine, rendered []nodeconf.File, slot string) ([]string, error) {
+	out, err := strayTrust(ctx, c, rendered)
+	if err != nil {
+		return nil, err
+	}
 	b, err := c.Read(ctx, nodeconf.Record)
 	if err != nil {
 		return nil, err
 	}
 	o := nodeconf.ReadRecord(b[nodeconf.Record])
 	if o == nil {
-		return nil, nil
+		return out, nil
 	}
 	keep := map[string]bool{nodeconf.Record: true}
 	for _, f := range rendered {
 		keep[f.Path] = true
 	}
-	var out []string
 	for _, p := range o.Files {
 		if !keep[p] {
 			out = append(out, place(nodeconf.File{Path: p}, slot))

@@ -187,6 +187,13 @@ func (m *Machine) Read(ctx context.Context, paths ...string) (map[string][]byte,
 	return out, nil
 }
 
+// List lists the files that stand in folders, with their modes.
+func (m *Machine) List(ctx context.Context, folders ...string) ([]protocol.File, error) {
+	var r protocol.FilesReply
+	err := m.call(ctx, protocol.FilesList, protocol.PathsRequest{Paths: folders}, &r)
+	return r.Files, err
+}
+
 // Probe asks what the machine can reach and what is free on it.
 func (m *Machine) Probe(ctx context.Context, q protocol.ProbeRequest) (*protocol.ProbeReply, error) {
 	var r protocol.ProbeReply

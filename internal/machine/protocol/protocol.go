@@ -17,6 +17,7 @@ const (
 	FilesPut       = "files.put"      // PutRequest → PutReply
 	FilesDigests   = "files.digests"  // PathsRequest → DigestsReply
 	FilesRead      = "files.read"     // PathsRequest → FilesReply
+	FilesList      = "files.list"     // PathsRequest, of folders → FilesReply without content
 	ArtefactsPull  = "artefacts.pull" // PullRequest → PullReply
 	UnitsList      = "units.list"     // → []UnitState
 	UnitsStart     = "units.start"    // UnitsRequest, in order, each awaited

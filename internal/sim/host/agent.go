@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -52,6 +53,7 @@ func (h *Host) serveAgent(c io.ReadWriteCloser, onReboot func()) {
 		protocol.SlotsPrepare:  handler.New(a.prepare),
 		protocol.SlotsSwitch:   handler.New(a.swap),
 		protocol.FilesRead:     handler.New(a.read),
+		protocol.FilesList:     handler.New(a.listFiles),
 		protocol.MachineProbe:  handler.New(a.probe),
 		protocol.MachineWipe:   handler.New(a.wipe),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
@@ -397,6 +399,25 @@ func (a *agent) read(_ context.Context, req *protocol.PathsRequest) (*protocol.F
 			return nil, fmt.Errorf("read %s: %w", p, err)
 		}
 		r.Files = append(r.Files, protocol.File{Path: p, Mode: i.Mode().Perm(), Content: b})
+	}
+	return r, nil
+}
+
+func (a *agent) listFiles(_ context.Context, req *protocol.PathsRequest) (*protocol.FilesReply, error) {
+	r := &protocol.FilesReply{Files: []protocol.File{}}
+	for _, folder := range req.Paths {
+		es, err := os.ReadDir(a.h.Path(folder))
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("list %s: %w", folder, err)
+		}
+		for _, e := range es {
+			if i, err := e.Info(); err == nil && i.Mode().IsRegular() {
+				r.Files = append(r.Files, protocol.File{Path: path.Join(folder, e.Name()), Mode: i.Mode().Perm()})
+			}
+		}
 	}
 	return r, nil
 }

@@ -1,0 +1,282 @@
+package engine
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/machine"
+	"verbund/internal/machine/protocol"
+	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/store"
+)
+
+// TrustReport is every certificate as it was issued and as it was found.
+type TrustReport struct {
+	Entries []trust.Entry `json:"entries"`
+	// Strays are keys and certificates on machines that nothing there needs.
+	Strays []string `json:"strays"`
+	// Unseen are machines that could not be looked at, with the reason.
+	Unseen []string `json:"unseen"`
+}
+
+// Troubled counts the entries that something is wrong with.
+func (r *TrustReport) Troubled() int {
+	n := len(r.Strays)
+	for _, e := range r.Entries {
+		if len(e.Troubles) > 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// servers are the ports at which a machine shows a certificate.
+var servers = map[string]int{"api-server": nodeconf.APIPort, "datastore-member": nodeconf.ClientPort, "datastore-peer": nodeconf.PeerPort, "kubelet-serving": nodeconf.KubeletPort}
+
+// Inspect holds every certificate against what was issued: in the store, on
+// the machines, and on the wire.
+func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustReport, error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, err
+	}
+	if t.Certs[string(trust.Cluster)] == nil {
+		return nil, ErrNoTrust
+	}
+	r := &TrustReport{Entries: []trust.Entry{}, Strays: []string{}, Unseen: []string{}}
+	for _, a := range trust.Authorities {
+		cert, err := trust.DecodeCert(t.Certs[string(a)])
+		if err != nil {
+			return nil, fmt.Errorf("%s in the store: %w", a, err)
+		}
+		r.Entries = append(r.Entries, trust.Describe(cert, trust.Request{ID: string(a)}, now))
+	}
+	for _, q := range trust.ToolRequests(v.Cluster) {
+		r.Entries = append(r.Entries, s.issued(t, q, now))
+	}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	limit := make(chan struct{}, max(s.Parallel, 1))
+	for _, m := range v.Cluster.Machines {
+		im, ok := siteproto.Machine{}, false
+		if v.Inventory != nil {
+			for _, x := range v.Inventory.Machines {
+				if x.Name == m.Name {
+					im, ok = x, true
+				}
+			}
+		}
+		wg.Go(func() {
+			limit <- struct{}{}
+			defer func() { <-limit }()
+			l := &trustLook{s: s, t: t, m: m, now: now, seen: v.Seen.Machines[m.Name].Units}
+			why := ""
+			switch {
+			case !ok:
+				why = "it is not there"
+			case im.Power != siteproto.PowerOn:
+				why = "its power is " + im.Power
+			default:
+				lctx, cancel := context.WithTimeout(ctx, lookTimeout)
+				defer cancel()
+				if err := l.look(lctx, im.SSHPort); err != nil {
+					why = err.Error()
+				}
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if why != "" {
+				r.Unseen = append(r.Unseen, m.Name+": "+why)
+				for _, q := range trust.Requests(v.Cluster, m) {
+					r.Entries = append(r.Entries, s.issued(t, q, now))
+				}
+				return
+			}
+			r.Entries, r.Strays = append(r.Entries, l.entries...), append(r.Strays, l.strays...)
+		})
+	}
+	wg.Wait()
+	trust.ByUrgency(r.Entries)
+	return r, ctx.Err()
+}
+
+// issued describes a certificate as it lies in the store.
+func (s *Session) issued(t *store.Trust, q trust.Request, now time.Time) trust.Entry {
+	cert, err := trust.DecodeCert(t.Certs[q.ID])
+	if err != nil {
+		cert = nil
+	}
+	e := trust.Describe(cert, q, now)
+	if cert != nil {
+		ca, err := trust.DecodeCert(t.Certs[string(q.Authority)])
+		if err != nil {
+			ca = nil
+		}
+		e.Troubles = append(e.Troubles, trust.Wrong(cert, q, ca)...)
+	}
+	return e
+}
+
+// trustLook looks at one machine.
+type trustLook struct {
+	s       *Session
+	t       *store.Trust
+	m       topology.Machine
+	now     time.Time
+	seen    map[string]string // units
+	entries []trust.Entry
+	strays  []string
+}
+
+func (l *trustLook) look(ctx context.Context, port int) error {
+	c, err := l.s.Machine(ctx, l.m.Name, port)
+	if err != nil {
+		return err
+	}
+	found, err := c.List(ctx, trust.Dir)
+	if err != nil {
+		return err
+	}
+	modes := map[string]protocol.File{}
+	var paths []string
+	for _, f := range found {
+		modes[f.Path] = f
+		paths = append(paths, f.Path)
+	}
+	digests, err := c.Digests(ctx, paths)
+	if err != nil {
+		return err
+	}
+	texts, err := l.certificates(ctx, c, paths)
+	if err != nil {
+		return err
+	}
+	cl, err := l.s.Topology()
+	if err != nil {
+		return err
+	}
+	expected := map[string]bool{}
+	for _, f := range nodeconf.Render(cl, l.m, nodeconf.Options{}) {
+		expected[f.Path] = true
+		if (f.Kind == nodeconf.Key || f.Kind == nodeconf.PublicKey) && !strings.Contains(f.From, "/") {
+			l.key(f, modes, digests)
+		}
+	}
+	for _, q := range trust.Requests(cl, l.m) {
+		l.one(ctx, q, modes, digests, texts)
+	}
+	for _, f := range found {
+		if !expected[f.Path] {
+			l.strays = append(l.strays, fmt.Sprintf("%s has %s, which nothing there needs", l.m.Name, f.Path))
+		}
+	}
+	return nil
+}
+
+// certificates reads what is public; keys stay where they are.
+func (l *trustLook) certificates(ctx context.Context, c *machine.Machine, paths []string) (map[string][]byte, error) {
+	var public []string
+	for _, p := range paths {
+		if strings.HasSuffix(p, ".crt") {
+			public = append(public, p)
+		}
+	}
+	return c.Read(ctx, public...)
+}
+
+// key judges a key that belongs to no certificate on the machine.
+func (l *trustLook) key(f nodeconf.File, modes map[string]protocol.File, digests map[string]string) {
+	want, err := Content(f, l.t)
+	if err != nil {
+		return // it was never made, which shows elsewhere
+	}
+	switch have, ok := modes[f.Path]; {
+	case !ok:
+		l.strays = append(l.strays, fmt.Sprintf("%s lacks %s", l.m.Name, f.Path))
+	case have.Mode.Perm() != f.Mode.Perm():
+		l.strays = append(l.strays, fmt.Sprintf("%s of %s has mode %o instead of %o", f.Path, l.m.Name, have.Mode.Perm(), f.Mode.Perm()))
+	case digests[f.Path] != digest(protocol.File{Mode: f.Mode, Content: want}):
+		l.strays = append(l.strays, fmt.Sprintf("%s of %s is another one than was made", f.Path, l.m.Name))
+	}
+}
+
+// one judges a certificate with its key, on the disk and on the wire.
+func (l *trustLook) one(ctx context.Context, q trust.Request, modes map[string]protocol.File, digests map[string]string, texts map[string][]byte) {
+	e := l.s.issued(l.t, q, l.now)
+	add := func(format string, args ...any) { e.Troubles = append(e.Troubles, fmt.Sprintf(format, args...)) }
+	crt, key := trust.Dir+"/"+q.Name+".crt", trust.Dir+"/"+q.Name+".key"
+	issued, _ := trust.DecodeCert(l.t.Certs[q.ID])
+	ca, _ := trust.DecodeCert(l.t.Certs[string(q.Authority)])
+	onDisk, err := trust.DecodeCert(texts[crt])
+	switch {
+	case modes[crt].Path == "":
+		add("it is missing on the machine")
+	case err != nil:
+		add("what lies on the machine is no certificate")
+	case issued == nil || !onDisk.Equal(issued):
+		add("another one than was issued lies on the machine")
+		for _, w := range trust.Wrong(onDisk, q, ca) {
+			add("that one: %s", w)
+		}
+		if end := trust.Ending(onDisk, q.Renew, l.now); end != "" {
+			add("that one: %s", end)
+		}
+	}
+	switch have := modes[key]; {
+	case have.Path == "":
+		add("its key is missing on the machine")
+	case have.Mode.Perm()&0o077 != 0:
+		add("its key can be read by others: mode %o", have.Mode.Perm())
+	case digests[key] != digest(protocol.File{Mode: have.Mode, Content: l.t.Keys[q.ID]}):
+		add("its key on the machine does not match")
+	}
+	if port := servers[q.Name]; port != 0 && issued != nil && l.runs(q.Name) {
+		shown, err := presented(ctx, netip.AddrPortFrom(l.m.Address, uint16(port)).String())
+		if err != nil {
+			add("nothing shows it at port %d: %v", port, err)
+		} else if !shown.Equal(issued) {
+			add("port %d shows another one, %s of %s", port, shown.SerialNumber.Text(16), shown.NotBefore.Format(time.DateOnly))
+		}
+	}
+	l.entries = append(l.entries, e)
+}
+
+// runs says whether what shows a certificate runs: if not, that is another
+// trouble, which status names.
+func (l *trustLook) runs(name string) bool {
+	unit := map[string]string{"api-server": "kube-apiserver.service", "kubelet-serving": "kubelet.service"}[name]
+	if unit == "" {
+		unit = "etcd.service"
+	}
+	return l.seen[unit] == "active"
+}
+
+// presented is the certificate that a server shows. It is looked at, not
+// trusted.
+func presented(ctx context.Context, addr string) (*x509.Certificate, error) {
+	var shown *x509.Certificate
+	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
+		VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
+			c, err := x509.ParseCertificate(raw[0])
+			shown = c
+			return err
+		}}}
+	c, err := d.DialContext(ctx, "tcp", addr)
+	if c != nil {
+		c.Close()
+	}
+	if shown != nil {
+		return shown, nil
+	}
+	return nil, err
+}
