@@ -84,13 +84,7 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 	case plan.Uncordon:
 		return r.withKube(func(k *kube.Client) error { return k.Uncordon(ctx, m.Name) })
 	case plan.Unnode:
-		return r.withKube(func(k *kube.Client) error {
-			err := k.CoreV1().Nodes().Delete(ctx, s.Machine, metav1.DeleteOptions{})
-			if apierrors.IsNotFound(err) {
-				return nil
-			}
-			return err
-		})
+		return r.unnode(ctx, s.Machine)
 	case plan.Release:
 		// A machine that stays must not keep keys.
 		if im, err := r.machineAt(ctx, s.Machine); err == nil && im.Adopted && im.Power == siteproto.PowerOn {
@@ -827,10 +821,38 @@ func (r *Run) swap(ctx context.Context, m topology.Machine) error {
 	})
 }
 
+// unnode takes a node out of the cluster. The API server that answered until
+// now may be on its way out: each try has a connection of its own.
+func (r *Run) unnode(ctx context.Context, name string) error {
+	return until(ctx, "the API to take the node out", func(ctx context.Context) (string, error) {
+		ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+		defer cancel()
+		return "", r.withKube(func(k *kube.Client) error {
+			err := k.CoreV1().Nodes().Delete(ctx, name, metav1.DeleteOptions{})
+			if apierrors.IsNotFound(err) {
+				return nil
+			}
+			return err
+		})
+	})
+}
+
 // leave takes a member out, dead or alive, if the others are well.
 func (r *Run) leave(ctx context.Context, s plan.Step) error {
 	if err := r.othersWell(ctx, s.Machine); err != nil {
 		return err
+	}
+	// An API server uses the member beside it: it stops first, in its own time,
+	// so that the balancer notices and no request meets one without a datastore.
+	if seen := r.View.Seen.Machines[s.Machine]; seen.Reached && seen.Units["kube-apiserver.service"] == "active" && !r.Cluster.Apart {
+		err := r.on(ctx, s.Machine, func(c *machine.Machine) error {
+			units := slices.Clone(nodeconf.UnitsOf(versions.API))
+			slices.Reverse(units)
+			return c.Do(ctx, protocol.UnitsStop, units...)
+		})
+		if err != nil {
+			return fmt.Errorf("stopping its API server: %w", err)
+		}
 	}
 	return r.removeMember(ctx, s.Machine)
 }
