@@ -84,7 +84,7 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 		return err
 	}
 	defer release()
-	asked := ""
+	var asked map[string]bool // steps that cannot be undone, and were agreed to
 	// Machines that are there and asleep, and bare ones that are adopted, are
 	// woken first; what they need shows only then. Machines whose address has
 	// changed are repaired one after the other. What does not come to an end in
@@ -101,19 +101,27 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 				return err
 			}
 		}
-		if len(p.Steps) == 0 {
-			a.ui.say("cluster %s is as declared: nothing to do", s.Decl.Name)
+		switch {
+		case len(p.Steps) > 0:
+		case len(left) > 0:
+			a.ui.say("in cluster %s, %s is as declared: nothing to do", s.Decl.Name, only)
 			a.sayLeft(left)
+			return nil
+		default:
+			a.ui.say("cluster %s is as declared: nothing to do", s.Decl.Name)
 			return nil
 		}
 		// What showed only when a machine was awake is asked about again, if it
 		// cannot be undone.
-		if asked == "" || finals(p) != asked && finals(p) != "" {
+		if asked == nil || slices.ContainsFunc(finals(p), func(id string) bool { return !asked[id] }) {
 			if err := a.agree(s, p, v); err != nil {
 				return err
 			}
+			asked = map[string]bool{}
+			for _, id := range finals(p) {
+				asked[id] = true
+			}
 		}
-		asked = finals(p) + " asked"
 		if err := a.surveyFirst(s, v, p); err != nil {
 			return err
 		}
@@ -139,15 +147,15 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 	return errors.New("machines keep falling asleep or moving; machines and their consoles say why")
 }
 
-// finals lists the steps of a plan that cannot be undone.
-func finals(p *plan.Plan) string {
+// finals lists the steps of a plan that take something away for good.
+func finals(p *plan.Plan) []string {
 	var out []string
 	for _, s := range p.Steps {
 		if s.Kind == plan.Wipe || s.Kind == plan.Release {
 			out = append(out, s.ID)
 		}
 	}
-	return strings.Join(out, " ")
+	return out
 }
 
 // sayLeft says what a limited run did not do.

@@ -154,6 +154,7 @@ func TestPlanTellsAll(t *testing.T) {
 	w.fails(1, []string{`has no part "keeper"`, "choose one of control, addons, keepers"}, "plan", "--only", "keeper")
 	w.fails(0, []string{"left, since the run was limited:", "tidewatch-keepers-1"}, "converge", "--yes", "--only", "control")
 	w.fails(0, []string{"install network plugin", "left, since the run was limited:"}, "converge", "--yes", "--only", "addons")
+	w.fails(0, []string{"in cluster tidewatch, addons is as declared: nothing to do", "tidewatch-keepers-1"}, "converge", "--yes", "--only", "addons")
 	w.ok("converge", "--yes", "--only", "keepers")
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
