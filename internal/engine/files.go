@@ -1,0 +1,272 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/machine"
+	"verbund/internal/machine/protocol"
+)
+
+// wipe empties a machine and waits until one can log in again.
+func (r *Run) wipe(ctx context.Context, m topology.Machine) error {
+	before := ""
+	err := r.on(ctx, m.Name, func(c *machine.Machine) error {
+		f, err := c.Facts(ctx)
+		if err == nil {
+			before = f.BootID
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if err := r.wipeDisk(ctx, m.Name); err != nil {
+		return err
+	}
+	return until(ctx, "the machine to be back, empty", func(ctx context.Context) (string, error) {
+		r.hangUp(m.Name)
+		lctx, cancel := context.WithTimeout(ctx, lookTimeout)
+		defer cancel()
+		c, err := r.Machine(lctx, m.Name, 0)
+		if err != nil {
+			return "", err
+		}
+		f, err := c.Facts(lctx)
+		if err == nil && f.BootID == before {
+			return "it has not restarted yet", nil
+		}
+		return "", err
+	})
+}
+
+// wipeDisk has a machine empty its disk. It restarts right after that, so its
+// answer may be lost; that it was done shows in what it is afterwards.
+func (r *Run) wipeDisk(ctx context.Context, name string) error {
+	c, err := r.Machine(ctx, name, 0)
+	if err != nil {
+		return err
+	}
+	if err := c.Wipe(ctx); err != nil && !errors.Is(err, machine.ErrLost) {
+		return err
+	}
+	return nil
+}
+
+// leftover lists the files of a machine's record that are not rendered any
+// more, and keys that nothing there needs: they are taken away.
+func leftover(ctx context.Context, c *machine.Machine, rendered []nodeconf.File, slot string) ([]string, error) {
+	out, err := strayTrust(ctx, c, rendered)
+	if err != nil {
+		return nil, err
+	}
+	b, err := c.Read(ctx, nodeconf.Record)
+	if err != nil {
+		return nil, err
+	}
+	o := nodeconf.ReadRecord(b[nodeconf.Record])
+	if o == nil {
+		return out, nil
+	}
+	keep := map[string]bool{nodeconf.Record: true}
+	for _, f := range rendered {
+		keep[f.Path] = true
+	}
+	for _, p := range o.Files {
+		if !keep[p] {
+			out = append(out, place(nodeconf.File{Path: p}, slot))
+		}
+	}
+	return out, nil
+}
+
+// idle is the slot that a machine does not use.
+func idle(active string) string {
+	if active == "a" {
+		return "b"
+	}
+	return "a"
+}
+
+// pull fetches the set's artefacts into the idle slot, each by its digest.
+func (r *Run) pull(ctx context.Context, m topology.Machine) error {
+	return r.on(ctx, m.Name, func(c *machine.Machine) error {
+		f, err := c.Facts(ctx)
+		if err != nil {
+			return err
+		}
+		want := m.Components()
+		slot := idle(f.Active)
+		for have, v := range f.Slots[slot] {
+			if i := slices.IndexFunc(want, func(x versions.Component) bool { return x.Name == have }); i < 0 || want[i].Version != v {
+				if err := c.PrepareSlot(ctx, slot); err != nil {
+					return err
+				}
+				break
+			}
+		}
+		g, gctx := errgroup.WithContext(ctx)
+		for _, w := range want {
+			g.Go(func() error {
+				d := r.Cat.Digest(w.Ref())
+				if d == "" {
+					return fmt.Errorf("the catalogue pins no digest of %s", w.Ref())
+				}
+				_, err := c.Pull(gctx, protocol.PullRequest{Registry: r.Cluster.Registry, Name: w.Name, Version: w.Version, Digest: d, Slot: slot})
+				return err
+			})
+		}
+		return g.Wait()
+	})
+}
+
+// writeFiles brings a machine's files to what is rendered, and has what reads
+// them take them up.
+func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
+	return r.on(ctx, m.Name, func(c *machine.Machine) error {
+		f, err := c.Facts(ctx)
+		if err != nil {
+			return err
+		}
+		// A slot that holds another version is not written into.
+		slot := f.Active
+		for _, k := range m.Components() {
+			if f.Active == "" || f.Slots[f.Active][k.Name] != k.Version {
+				slot = idle(f.Active)
+			}
+		}
+		resting, err := r.Store.Resting()
+		if err != nil {
+			return err
+		}
+		o := nodeconf.Options{Resting: resting}
+		files, rendered, err := r.files(r.Cluster, m, o, slot)
+		if err != nil {
+			return err
+		}
+		stale, err := leftover(ctx, c, rendered, slot)
+		if err != nil {
+			return err
+		}
+		changed, err := c.Put(ctx, files, stale)
+		if err != nil {
+			return err
+		}
+		if slot != f.Active {
+			if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(m)...); err != nil {
+				return err
+			}
+			_, err := c.Switch(ctx, slot)
+			return err
+		}
+		var restart, reload []string
+		for i, f := range files {
+			if slices.Contains(changed, f.Path) {
+				restart = append(restart, rendered[i].Restart...)
+				reload = append(reload, rendered[i].Reload...)
+			}
+		}
+		us, err := c.Units(ctx)
+		if err != nil {
+			return err
+		}
+		active, trying := map[string]bool{}, map[string]bool{}
+		for _, u := range us {
+			active[u.Name] = u.State == "active"
+			trying[u.Name] = u.State == "activating"
+		}
+		for _, u := range nodeconf.Units(m) {
+			switch {
+			case trying[u] && slices.Contains(restart, u):
+				// It fails and is started again and again, as it was before: the
+				// step that starts it does so with what was just written.
+				err = c.Do(ctx, protocol.UnitsStop, u)
+			case !active[u]:
+			case slices.Contains(restart, u):
+				err = c.Do(ctx, protocol.UnitsRestart, u)
+			case slices.Contains(reload, u):
+				err = r.reload(ctx, c, u)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		if m.Is(versions.API) && len(changed) > 0 && active["kube-apiserver.service"] {
+			return r.apiReady(ctx, m)
+		}
+		return nil
+	})
+}
+
+const reloaded = "configuration reloaded"
+
+// reload asks a unit to read its configuration again, and waits until its log
+// says that it did.
+func (r *Run) reload(ctx context.Context, c *machine.Machine, unit string) error {
+	count := func() (int, error) {
+		l, err := c.Logs(ctx, unit, 0)
+		return strings.Count(strings.Join(l, "\n"), reloaded), err
+	}
+	before, err := count()
+	if err != nil {
+		return err
+	}
+	if err := c.Do(ctx, protocol.UnitsReload, unit); err != nil {
+		return err
+	}
+	return until(ctx, unit+" to reload", func(context.Context) (string, error) {
+		now, err := count()
+		if err == nil && now <= before {
+			return "its log does not say so yet", nil
+		}
+		return "", err
+	})
+}
+
+// swap writes the new version's files into the idle slot, switches to it and
+// restarts; a machine that does not come up goes back by itself.
+func (r *Run) swap(ctx context.Context, m topology.Machine) error {
+	if m.Is(versions.Member) && len(r.Cluster.With(versions.Member)) > 1 {
+		if err := r.othersWell(ctx, m.Name); err != nil {
+			return err
+		}
+	}
+	return r.on(ctx, m.Name, func(c *machine.Machine) error {
+		f, err := c.Facts(ctx)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(m.Components(), func(k versions.Component) bool { return f.Slots[f.Active][k.Name] != k.Version }) {
+			return nil
+		}
+		slot := idle(f.Active)
+		files, rendered, err := r.files(r.Cluster, m, nodeconf.Options{}, slot)
+		if err != nil {
+			return err
+		}
+		stale, err := leftover(ctx, c, rendered, slot)
+		if err != nil {
+			return err
+		}
+		if _, err := c.Put(ctx, files, stale); err != nil {
+			return err
+		}
+		rep, err := c.Switch(ctx, slot, nodeconf.Units(m)...)
+		if err != nil {
+			return err
+		}
+		if rep.FellBack != "" {
+			return &StepError{Unit: rep.Unit, Exit: rep.ExitCode, Log: rep.Log, Err: fmt.Errorf("%s did not come up on %s, and the machine went back to slot %s: %s", m.Name, m.Carries(), rep.Active, rep.FellBack),
+				Todo: "nothing else was touched; read the log lines, mend the cause, and run converge again"}
+		}
+		return nil
+	})
+}
