@@ -122,6 +122,9 @@ var ErrDiskFull = errors.New("the disk is full")
 // ErrDigest says that an artefact did not have the digest that is pinned.
 var ErrDigest = errors.New("the digest is not the one that is pinned")
 
+// ErrOldAgent says that a machine's agent is older than this program.
+var ErrOldAgent = errors.New("its agent is older than this Verbund")
+
 // ErrLost says that the connection broke; the call may have been carried out.
 var ErrLost = errors.New("the connection was lost")
 
@@ -139,6 +142,8 @@ func (m *Machine) call(ctx context.Context, method string, in, out any) error {
 		return fmt.Errorf("%s on %s: %w: %v", method, m.Name, ErrLost, err)
 	}
 	switch je.Code {
+	case jrpc2.MethodNotFound:
+		return fmt.Errorf("%s: %w (it does not know %s); on a simulated site, verbund site stop and start brings the new one", m.Name, ErrOldAgent, method)
 	case protocol.CodeDiskFull:
 		return fmt.Errorf("%s: %w (%s)", m.Name, ErrDiskFull, je.Message)
 	case protocol.CodeDigest:

@@ -156,3 +156,25 @@ func TestBootOrder(t *testing.T) {
 		t.Fatal("the later unit never started")
 	}
 }
+
+// An agent that does not know a method is told from one that fails.
+func TestOldAgent(t *testing.T) {
+	h, _ := boot(t)
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	key, err := ssh.ParsePrivateKey(h.Spec.HostKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := machine.Dial(ctx, machine.Target{Name: "m", Address: h.Spec.Address, Port: h.SSHPort, Fingerprint: ssh.FingerprintSHA256(key.PublicKey()), Login: key})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer m.Close()
+	if err := m.Do(ctx, "units.paint", "one.service"); !errors.Is(err, machine.ErrOldAgent) || !strings.Contains(err.Error(), "units.paint") {
+		t.Errorf("a method of the future: %v", err)
+	}
+	if err := m.Do(ctx, protocol.UnitsStart, "none.service"); err == nil || errors.Is(err, machine.ErrOldAgent) {
+		t.Errorf("a unit that is not there: %v", err)
+	}
+}
