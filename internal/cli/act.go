@@ -181,18 +181,19 @@ func (a *app) pin(r *declare.Result, v *engine.View) error {
 	if set, ok := r.Catalogue.Set(r.Decl.Kubernetes); ok {
 		sets = append(sets, set)
 	}
-	p, err := versions.NewPins(r.Decl.Name, sets, r.Catalogue)
+	return a.writePins(r, sets, r.Catalogue)
+}
+
+// writePins fixes sets, and add-ons on versions of their own, as a catalogue
+// has them; the file is written if it would change.
+func (a *app) writePins(r *declare.Result, sets []versions.Set, cat *versions.Catalogue) error {
+	p, err := versions.NewPins(r.Decl.Name, sets, cat)
 	if err != nil {
 		return err
 	}
 	for name, addon := range r.Decl.AddOns {
-		p.Artefacts[name+":"+addon.Version] = r.Catalogue.Digest(name + ":" + addon.Version)
+		p.Artefacts[name+":"+addon.Version] = cat.Digest(name + ":" + addon.Version)
 	}
-	return a.writePins(r, p)
-}
-
-// writePins writes the pins file, if it would change.
-func (a *app) writePins(r *declare.Result, p *versions.Pins) error {
 	b, err := p.Encode()
 	if err != nil {
 		return err

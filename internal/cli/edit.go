@@ -148,7 +148,8 @@ func (a *app) edit(command string, change func(*declare.Result) (string, func([]
 	}
 	defer s.Close()
 	err = a.converge(s, r, command, "")
-	if errors.Is(err, errDeclined) && before != nil {
+	var locked *store.Locked
+	if before != nil && (errors.Is(err, errDeclined) || errors.As(err, &locked)) {
 		a.ui.say("the declaration is as it was, too")
 		return errors.Join(err, writeWhole(path, before, mode))
 	}

@@ -184,6 +184,18 @@ func TestPlanTellsAll(t *testing.T) {
 	if p.Cluster != "tidewatch" || p.Seconds <= 0 || len(p.Differs) != 1 || len(p.Missing) != 0 || len(p.Steps) != 3 || len(p.Schedule) != 3 || p.Schedule[2].End != p.Seconds {
 		t.Errorf("plan as JSON: %+v", p)
 	}
+	// What not everybody on the machine may read is not printed.
+	kc := w.path(".verbund/sites/estuary/disks/tidewatch-keepers-1/etc/kubernetes/proxy.kubeconfig")
+	old, err := os.ReadFile(kc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(kc, append(old, []byte("# password: hunter2\n")...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if o := w.fails(0, []string{"proxy.kubeconfig: is another one"}, "plan"); strings.Contains(o, "hunter2") {
+		t.Errorf("plan prints what it found in a file that is not for everybody:\n%s", o)
+	}
 	w.ok("plan", "--picture", "p.svg")
 	w.ok("plan", "--picture", "p.png")
 	w.fails(2, []string{".svg or .png"}, "plan", "--picture", "p.gif")

@@ -198,6 +198,14 @@ func TestInterruptAndLock(t *testing.T) {
 		return began == 0
 	})
 	w.fails(4, []string{"verbund converge, process"}, "converge", "--yes")
+	before, err := os.ReadFile(w.path("tidewatch.verbund.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.fails(4, []string{"the declaration is as it was, too"}, "scale", "gauges", "4", "--yes")
+	if now, err := os.ReadFile(w.path("tidewatch.verbund.yaml")); err != nil || string(now) != string(before) {
+		t.Errorf("a refused scale left the declaration changed: %v", err)
+	}
 	w.fails(3, nil, "status")
 	w.ok("history")
 	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {

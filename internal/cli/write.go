@@ -374,7 +374,7 @@ func (a *app) writeCatalogue(file string) error {
 // refreshPins shows how the catalogue differs from the pins, and moves them
 // when told.
 func (a *app) refreshPins() error {
-	s, r, err := a.openFile(false)
+	_, r, err := a.openFile(false)
 	if err != nil {
 		return err
 	}
@@ -410,11 +410,7 @@ func (a *app) refreshPins() error {
 			sets = append(sets, now)
 		}
 	}
-	p, err := versions.NewPins(s.Decl.Name, sets, r.Plain)
-	if err != nil {
-		return err
-	}
-	return a.writePins(r, p)
+	return a.writePins(r, sets, r.Plain)
 }
 
 // shortDigest leaves of a digest what one can compare by eye.

@@ -270,7 +270,9 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 		switch _, there := have[f.Path]; {
 		case !there:
 			seen.Lines = append(seen.Lines, rendered[i].Path+": is missing")
-		case rendered[i].Kind != nodeconf.Text:
+		case rendered[i].Kind != nodeconf.Text || rendered[i].Mode&0o004 == 0:
+			// What not everybody on the machine may read is not shown here either:
+			// somebody may have written a secret into it.
 			seen.Lines = append(seen.Lines, rendered[i].Path+": is another one")
 		default:
 			texts[f.Path] = rendered[i].Path

@@ -79,7 +79,7 @@ func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustRe
 		wg.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			l := &trustLook{s: s, t: t, m: m, now: now, seen: v.Seen.Machines[m.Name].Units}
+			l := &trustLook{s: s, t: t, c: v.Cluster, m: m, now: now, seen: v.Seen.Machines[m.Name].Units}
 			why := ""
 			switch {
 			case !ok:
@@ -131,6 +131,7 @@ func (s *Session) issued(t *store.Trust, q trust.Request, now time.Time) trust.E
 type trustLook struct {
 	s       *Session
 	t       *store.Trust
+	c       *topology.Cluster
 	m       topology.Machine
 	now     time.Time
 	seen    map[string]string // units
@@ -161,18 +162,14 @@ func (l *trustLook) look(ctx context.Context, port int) error {
 	if err != nil {
 		return err
 	}
-	cl, err := l.s.Topology()
-	if err != nil {
-		return err
-	}
 	expected := map[string]bool{}
-	for _, f := range nodeconf.Render(cl, l.m, nodeconf.Options{}) {
+	for _, f := range nodeconf.Render(l.c, l.m, nodeconf.Options{}) {
 		expected[f.Path] = true
 		if (f.Kind == nodeconf.Key || f.Kind == nodeconf.PublicKey) && !strings.Contains(f.From, "/") {
 			l.key(f, modes, digests)
 		}
 	}
-	for _, q := range trust.Requests(cl, l.m) {
+	for _, q := range trust.Requests(l.c, l.m) {
 		l.one(ctx, q, modes, digests, texts)
 	}
 	for _, f := range found {

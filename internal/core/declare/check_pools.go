@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -272,12 +273,14 @@ func (k *checker) fixed() {
 
 // declares says whether a machine of this name will be there.
 func (k *checker) declares(machine string) bool {
-	group, number, ok := strings.Cut(strings.TrimPrefix(machine, k.c.Name+"-"), "-")
-	if i := strings.LastIndex(machine, "-"); i > 0 && strings.HasPrefix(machine, k.c.Name+"-") && i >= len(k.c.Name)+1 {
-		group, number, ok = machine[len(k.c.Name)+1:i], machine[i+1:], true
+	rest, ok := strings.CutPrefix(machine, k.c.Name+"-")
+	i := strings.LastIndex(rest, "-")
+	if !ok || i < 0 {
+		return false
 	}
-	var n int
-	if _, err := fmt.Sscanf(number, "%d", &n); !ok || err != nil || fmt.Sprint(n) != number || n < 1 {
+	group, number := rest[:i], rest[i+1:]
+	n, err := strconv.Atoi(number)
+	if err != nil || strconv.Itoa(n) != number || n < 1 {
 		return false
 	}
 	switch group {
