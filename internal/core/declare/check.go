@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -141,6 +142,15 @@ func (k *checker) defaults() {
 	span(&c.Trust.Authority, "trust.authority", 3650*day)
 	span(&c.Trust.Leaf, "trust.leaf", 365*day)
 	span(&c.Trust.Renew, "trust.renew", 30*day)
+	span(&c.Trust.Kubelets.Life, "trust.kubelets.life", time.Duration(c.Trust.Leaf))
+	set(&c.Trust.Algorithm, "ecdsa-p256")
+	set(&c.Trust.Tokens, cmp.Or(map[string]string{"ed25519": "ecdsa-p256"}[c.Trust.Algorithm], c.Trust.Algorithm))
+	set(&c.Trust.Keys, "held")
+	// A key that is outside cannot sign what a kubelet asks for in the night.
+	set(&c.Trust.Kubelets.Renew, map[bool]string{true: "tool", false: "own"}[c.Trust.Keys == "outside"])
+	for i := range c.Trust.Programs {
+		set(&c.Trust.Programs[i].Algorithm, c.Trust.Algorithm)
+	}
 	size, zones := "", []string(nil)
 	if k.site != nil {
 		for _, z := range k.site.Zones {
@@ -261,7 +271,60 @@ func (k *checker) trust() {
 	if renew*2 > leaf {
 		k.add("trust.renew", "trust-renew", fmt.Sprintf("renewing %s before the end of %s means more than half of the time", t.Renew, t.Leaf), "choose less than half of trust.leaf")
 	}
+	for _, w := range []struct {
+		at, value string
+		known     []string
+	}{{"trust.algorithm", t.Algorithm, Algorithms}, {"trust.tokens", t.Tokens, Algorithms}, {"trust.keys", t.Keys, []string{"held", "outside"}}, {"trust.kubelets.renew", t.Kubelets.Renew, []string{"own", "tool"}}} {
+		if !slices.Contains(w.known, w.value) {
+			k.add(w.at, "trust-word", fmt.Sprintf("%s %q is not known", w.at, w.value), oneOf(w.value, w.known))
+		}
+	}
+	if t.Tokens == "ed25519" {
+		k.add("trust.tokens", "trust-tokens", "API servers sign service-account tokens with RSA or ECDSA keys, not with Ed25519", "choose ecdsa-p256 for trust.tokens; certificates may have Ed25519 all the same")
+	}
+	if life := time.Duration(t.Kubelets.Life); life < minKubeletLife || authority <= life {
+		k.add("trust.kubelets.life", "trust-kubelets-life", fmt.Sprintf("certificates of kubelets cannot live %s under an authority of %s", t.Kubelets.Life, t.Authority), fmt.Sprintf("choose from %s up to less than the authority's life", Duration(minKubeletLife)))
+	}
+	if t.Keys == "outside" {
+		if t.OwnRenewal() {
+			k.add("trust.kubelets.renew", "trust-outside-renewal", "kubelets cannot renew their own certificates: the controller manager would have to sign, and the authority's key is outside", "write kubelets: {renew: tool}, or let the tool hold an intermediate authority: keys: held, and trust adopt")
+		}
+		for i, p := range k.c.Pools {
+			if p.Enrolment == "token" {
+				k.add(fmt.Sprintf("pools[%d].enrolment", i), "trust-outside-token", fmt.Sprintf("machines of pool %s cannot enrol by token: nothing in the cluster signs what they ask for, since the authority's key is outside", p.Name), "write enrolment: issued, or let the tool hold an intermediate authority: keys: held, and trust adopt")
+			}
+		}
+	}
+	names := map[string]bool{}
+	for i, p := range t.Programs {
+		at := fmt.Sprintf("trust.programs[%d]", i)
+		switch {
+		case !label.MatchString(p.Name):
+			k.add(at+".name", "bad-name", fmt.Sprintf("program name %q cannot be used", p.Name), "use lower-case letters, digits and hyphens, beginning with a letter")
+		case names[p.Name]:
+			k.add(at+".name", "name-twice", fmt.Sprintf("two programs are named %s", p.Name), "give one of them another name")
+		}
+		names[p.Name] = true
+		if !slices.Contains(Algorithms, p.Algorithm) {
+			k.add(at+".algorithm", "trust-word", fmt.Sprintf("algorithm %q is not known", p.Algorithm), oneOf(p.Algorithm, Algorithms))
+		}
+		if len(p.Names) == 0 && !p.Client {
+			k.add(at, "program-useless", fmt.Sprintf("the certificate of %s has no name to serve at, and is no client's", p.Name), "give it names, or client: true")
+		}
+		for j, n := range p.Names {
+			if _, err := netip.ParseAddr(n); err != nil && !domain.MatchString(n) {
+				k.add(fmt.Sprintf("%s.names[%d]", at, j), "bad-name", fmt.Sprintf("%q is neither a name nor an address", n), "write it like tidetable.tidewatch.test")
+			}
+		}
+	}
 }
+
+// Algorithms that keys of authorities and certificates can have.
+var Algorithms = []string{"ecdsa-p256", "ecdsa-p384", "rsa-2048", "rsa-3072", "rsa-4096", "ed25519"}
+
+// minKubeletLife leaves a kubelet the time to renew: the shortest is for
+// trying it out.
+const minKubeletLife = 15 * time.Second
 
 func (k *checker) addOns() {
 	for _, n := range slices.Sorted(maps.Keys(k.c.AddOns)) {

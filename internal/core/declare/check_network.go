@@ -18,7 +18,7 @@ func (k *checker) endpoint() {
 			k.add("endpoint.name", "bad-name", fmt.Sprintf("endpoint.name %q is not a host name", e.Name), "write a name such as api.tidewatch.test")
 		}
 	} else if _, err := netip.ParseAddr(e.Name); err == nil {
-		k.add("endpoint.name", "endpoint-address", fmt.Sprintf("the endpoint %s is an address and can never move", e.Name), "use a name, which Verbund makes known on every machine")
+		k.add("endpoint.name", "endpoint-address", fmt.Sprintf("the endpoint %s is an address: it stays where it is for as long as it has no name", e.Name), "use a name, which Verbund makes known on every machine")
 	}
 	k.port("endpoint.port", e.Port)
 	ports := map[int]bool{e.Port: true}
@@ -36,7 +36,11 @@ func (k *checker) endpoint() {
 			kinds = append(kinds, x.key)
 		}
 	}
-	if len(kinds) > 1 {
+	moving := e.Balancer != nil && e.Virtual != nil && e.Existing == nil
+	if moving {
+		k.add("endpoint.virtual", "endpoint-both", "the balancer answers at the endpoint, and the virtual address is carried beside it", "converge, then take the balancer out: the endpoint moves to the virtual address without a gap")
+		k.virtual()
+	} else if len(kinds) > 1 {
 		k.add("endpoint."+kinds[1], "endpoint-several", fmt.Sprintf("%s are to answer at the endpoint, and one can", joinWords(kinds)), "keep one of them")
 		return
 	}

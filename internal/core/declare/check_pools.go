@@ -68,8 +68,8 @@ func (k *checker) pool(i int, seen, hardware map[string]bool) {
 	}
 	if p.Enrolment != "issued" && p.Enrolment != "token" {
 		k.add(at+".enrolment", "unknown-enrolment", fmt.Sprintf("enrolment %q is not known", p.Enrolment), oneOf(p.Enrolment, []string{"issued", "token"}))
-	} else if p.Enrolment == "token" {
-		k.add(at+".enrolment", "enrolment-not-yet", "enrolment by token cannot be done yet", "write enrolment: issued, which is also the default")
+	} else if p.Enrolment == "token" && !k.c.Trust.OwnRenewal() && k.c.Trust.Keys != "outside" {
+		k.add(at+".enrolment", "enrolment-renewal", fmt.Sprintf("machines of pool %s ask for their certificates themselves, and the tool is to renew them: it does not have their keys", p.Name), "write trust: {kubelets: {renew: own}}, or enrolment: issued")
 	}
 	k.held(at, p)
 	k.adopted(at, p, hardware)

@@ -78,7 +78,7 @@ system:
   timeZone: Etc/GMT-1
   people: [{name: maren, keys: ["` + sshKey + `"], rights: act}]
   addresses: {lampwright-control-1: 127.81.7.40}
-trust: {authority: 3650d, leaf: 90d, renew: 20d}
+trust: {authority: 3650d, leaf: 90d, renew: 20d, algorithm: ecdsa-p384, tokens: rsa-2048, keys: held, kubelets: {renew: own, life: 90d}, programs: [{name: lampbook, names: [lampbook.test], client: true, algorithm: ed25519}]}
 addOns: {coredns: {version: v1.14.2, reason: slow answers}}
 exceptions: [{rule: setting-unknown, reason: tried}]
 pools:

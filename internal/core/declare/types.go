@@ -190,12 +190,34 @@ type Person struct {
 	Rights string   `yaml:"rights" doc:"look: read; act: also become the administrator" def:"look" oneof:"look,act"`
 }
 
-// Trust is how long what vouches lives.
+// Trust is how long what vouches lives, and of what kind it is.
 type Trust struct {
-	Authority Duration `yaml:"authority" doc:"life of an authority" def:"3650d"`
-	Leaf      Duration `yaml:"leaf" doc:"life of a certificate" def:"365d"`
-	Renew     Duration `yaml:"renew" doc:"how long before its end a certificate is renewed" def:"30d"`
+	Authority Duration  `yaml:"authority" doc:"life of an authority" def:"3650d"`
+	Leaf      Duration  `yaml:"leaf" doc:"life of a certificate" def:"365d"`
+	Renew     Duration  `yaml:"renew" doc:"how long before its end a certificate is renewed" def:"30d"`
+	Algorithm string    `yaml:"algorithm" doc:"of authorities and certificates; kubelets always make ECDSA P-256 keys" def:"ecdsa-p256" oneof:"ecdsa-p256,ecdsa-p384,rsa-2048,rsa-3072,rsa-4096,ed25519"`
+	Tokens    string    `yaml:"tokens" doc:"algorithm of the key that signs service-account tokens; the API server takes no Ed25519 there" def:"that of algorithm, or ecdsa-p256" oneof:"ecdsa-p256,ecdsa-p384,rsa-2048,rsa-3072,rsa-4096,ed25519"`
+	Keys      string    `yaml:"keys" doc:"who holds the keys of the authorities: the tool, or somebody outside who signs requests" def:"held" oneof:"held,outside"`
+	Kubelets  Kubelets  `yaml:"kubelets" doc:"certificates of kubelets"`
+	Programs  []Program `yaml:"programs" doc:"certificates of other programs, under an authority of their own"`
 }
+
+// Kubelets says how kubelets keep their certificates.
+type Kubelets struct {
+	Renew string   `yaml:"renew" doc:"who renews their certificates: each kubelet its own, or the tool" def:"own" oneof:"own,tool"`
+	Life  Duration `yaml:"life" doc:"of a certificate that a kubelet asks for" def:"that of leaf"`
+}
+
+// Program is another program that gets a certificate.
+type Program struct {
+	Name      string   `yaml:"name" doc:"of the certificate, unique" need:"yes" eg:"tidetable"`
+	Names     []string `yaml:"names" doc:"names and addresses at which it serves; without any it is only a client" eg:"[tidetable.tidewatch.test]"`
+	Client    bool     `yaml:"client" doc:"whether it may also be shown as a client" def:"false"`
+	Algorithm string   `yaml:"algorithm" doc:"of its key" def:"that of trust" oneof:"ecdsa-p256,ecdsa-p384,rsa-2048,rsa-3072,rsa-4096,ed25519"`
+}
+
+// OwnRenewal says whether kubelets renew their own certificates.
+func (t Trust) OwnRenewal() bool { return t.Kubelets.Renew == "own" }
 
 // AddOn is an add-on on a version of its own.
 type AddOn struct {

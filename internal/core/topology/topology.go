@@ -66,6 +66,17 @@ type Endpoint struct {
 	Port    int
 	Also    []int // further ports
 	By      Answers
+	// Carried is the virtual address, if there is one: it answers at the
+	// endpoint, or is about to.
+	Carried netip.Addr
+}
+
+// Answers says what answers at the endpoint, and what is carried beside it.
+func (e Endpoint) Answers() string {
+	if e.By != ByCarrier && e.Carried.IsValid() {
+		return string(e.By) + "+" + string(ByCarrier)
+	}
+	return string(e.By)
 }
 
 // Ports lists every port of the endpoint, the first one first.
@@ -83,6 +94,7 @@ type Machine struct {
 	Size     string
 	Image    declare.Image
 	Hardware string // of one that is adopted
+	ByToken  bool   // it asks for its first certificate with an enrolment token
 	Address  netip.Addr
 	Labels   map[string]string
 	Taints   []declare.Taint
@@ -98,6 +110,11 @@ func (m Machine) Is(p versions.Part) bool { return slices.Contains(m.Parts, p) }
 
 // IsNode says whether the cluster knows the machine as a node.
 func (m Machine) IsNode() bool { return m.Is(versions.Node) }
+
+// ByToken says whether any machine enrols with a token.
+func (c *Cluster) ByToken() bool {
+	return slices.ContainsFunc(c.Machines, func(m Machine) bool { return m.ByToken })
+}
 
 // Components lists what the machine runs, in the order of starting.
 func (m Machine) Components() []versions.Component { return m.Set.Components(m.Parts) }
@@ -182,6 +199,9 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	if d.Endpoint.Virtual != nil {
 		parts = append(parts, versions.Carrier)
 	}
+	if d.Trust.OwnRenewal() {
+		parts = append(parts, versions.Approver)
+	}
 	if c.Nodes {
 		parts = append(parts, versions.Node)
 	}
@@ -218,7 +238,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 			z := p.Zones[(i+pi)%len(p.Zones)]
 			m := Machine{
 				Name: fmt.Sprintf("%s-%s-%d", d.Name, p.Name, i+1), Role: versions.Worker, Parts: []versions.Part{versions.Node}, Set: pset, Pool: p.Name, Index: i + 1,
-				Size: p.Size, Image: image(p.Image, pset), Taints: p.Taints, Batch: p.Rollout.Batch.Of(count), Patience: time.Duration(p.Rollout.Patience),
+				Size: p.Size, Image: image(p.Image, pset), ByToken: p.Enrolment == "token", Taints: p.Taints, Batch: p.Rollout.Batch.Of(count), Patience: time.Duration(p.Rollout.Patience),
 			}
 			if i < len(p.Adopt) {
 				m.Hardware = p.Adopt[i]
@@ -266,6 +286,9 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 		c.index[m.Name] = i
 	}
 	c.Endpoint.Address = c.Machines[0].Address
+	if d.Endpoint.Virtual != nil {
+		c.Endpoint.Carried = d.Endpoint.Virtual.Address
+	}
 	switch {
 	case d.Endpoint.Balancer != nil:
 		c.Endpoint.Address, c.Endpoint.By = c.Of(versions.Balancer)[0].Address, ByBalancer
@@ -375,8 +398,10 @@ func (c *Cluster) Server() string {
 func (c *Cluster) Hosts() string { return c.hostsText }
 
 func (c *Cluster) hosts(s *declare.Site) string {
-	t := fmt.Sprintf("# names of cluster %s; written by verbund\n127.0.0.1 localhost\n%s registry.%s.test\n%s %s\n",
-		c.Name, SiteAddress(s.Addresses, 2), s.Name, c.Endpoint.Address, c.Endpoint.Name)
+	t := fmt.Sprintf("# names of cluster %s; written by verbund\n127.0.0.1 localhost\n%s registry.%s.test\n", c.Name, SiteAddress(s.Addresses, 2), s.Name)
+	if _, err := netip.ParseAddr(c.Endpoint.Name); err != nil { // an address needs no name
+		t += fmt.Sprintf("%s %s\n", c.Endpoint.Address, c.Endpoint.Name)
+	}
 	b := []byte(t)
 	for _, m := range c.Machines {
 		b = m.Address.AppendTo(b)

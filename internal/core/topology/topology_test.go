@@ -107,12 +107,12 @@ func declared(t *testing.T, text string, mem topology.Memory) *topology.Cluster 
 // Every machine's parts follow from the shape, and its components from them.
 func TestShapes(t *testing.T) {
 	for _, x := range []struct{ name, text, want string }{
-		{"one machine", "", "control-1 [member api node]"},
-		{"no nodes", "control: {nodes: false}\n", "control-1 [member api]"},
-		{"virtual address", "endpoint: {virtual: {address: 127.80.0.250}}\n", "control-1 [member api carrier node]"},
-		{"datastore apart", "control: {datastore: {place: apart, count: 1}}\n", "control-1 [api node] datastore-1 [member]"},
+		{"one machine", "", "control-1 [member api approver node]"},
+		{"no nodes", "control: {nodes: false}\n", "control-1 [member api approver]"},
+		{"virtual address", "endpoint: {virtual: {address: 127.80.0.250}}\n", "control-1 [member api carrier approver node]"},
+		{"datastore apart", "control: {datastore: {place: apart, count: 1}}\n", "control-1 [api approver node] datastore-1 [member]"},
 		{"everything", "control: {nodes: false, datastore: {place: apart, count: 1}}\nendpoint: {balancer: {}}\npools: [{name: gauges}]\n",
-			"control-1 [api] datastore-1 [member] gauges-1 [node] balancer-1 [balances]"},
+			"control-1 [api approver] datastore-1 [member] gauges-1 [node] balancer-1 [balances]"},
 	} {
 		var got []string
 		for _, m := range declared(t, x.text, topology.Memory{}).Machines {

@@ -238,15 +238,17 @@ const (
 	Member   Part = "member"   // of the datastore
 	API      Part = "api"      // API server, controller manager, scheduler
 	Carrier  Part = "carrier"  // of the endpoint's virtual address
+	Approver Part = "approver" // of what kubelets ask to be signed
 	Node     Part = "node"     // container runtime, kubelet, proxy
 	Balances Part = "balances" // the endpoint's balancer
 )
 
-// Versions of what belongs to no Kubernetes version: HAProxy on balancers, and
-// our own carrier of a virtual address.
+// Versions of what belongs to no Kubernetes version: HAProxy on balancers, our
+// own carrier of a virtual address, and our own approver of certificate requests.
 const (
 	BalancerVersion = "v3.2.4"
 	CarrierVersion  = "v1.0.0"
+	ApproverVersion = "v1.0.0"
 )
 
 // Components lists what a machine with certain parts runs, in the order of
@@ -261,6 +263,8 @@ func (s Set) Components(parts []Part) []Component {
 			out = append(out, Component{"kube-apiserver", s.Kubernetes}, Component{"kube-controller-manager", s.Kubernetes}, Component{"kube-scheduler", s.Kubernetes})
 		case Carrier:
 			out = append(out, Component{"endpoint-carrier", CarrierVersion})
+		case Approver:
+			out = append(out, Component{"request-approver", ApproverVersion})
 		case Node:
 			out = append(out, Component{"containerd", s.Containerd}, Component{"kubelet", s.Kubernetes}, Component{"kube-proxy", s.Kubernetes})
 		case Balances:
@@ -271,7 +275,7 @@ func (s Set) Components(parts []Part) []Component {
 }
 
 // AllParts is every part that there is.
-var AllParts = []Part{Member, API, Carrier, Node, Balances}
+var AllParts = []Part{Member, API, Carrier, Approver, Node, Balances}
 
 // Images lists the container images that the set's add-ons use.
 func (s Set) Images() []Component {
