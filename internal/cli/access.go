@@ -86,7 +86,7 @@ func access(s *engine.Session, person string) (*clientcmdapi.Config, time.Time, 
 	if err != nil {
 		return nil, time.Time{}, err
 	}
-	cert, key, ca, err := s.Person(trust.Access(person, []string{kube.Operators}))
+	cert, key, ca, err := s.Person(trust.Access(person, []string{kube.Operators}, 8*time.Hour))
 	if err != nil {
 		return nil, time.Time{}, err
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
@@ -26,10 +27,12 @@ type Kind int
 
 // The kinds of files.
 const (
-	Text      Kind = iota // Content
-	Cert                  // the certificate with the ID in From
-	Key                   // the private key with the ID in From
-	PublicKey             // the public half of the key with the ID in From
+	Text          Kind = iota // Content
+	Cert                      // the certificate with the ID in From
+	Key                       // the private key with the ID in From
+	Bundle                    // every trusted certificate of the authority with the ID in From
+	PublicKey                 // the public halves of every trusted key with the ID in From
+	SecretsConfig             // how API servers encrypt Secrets, with every trusted key
 )
 
 // File is one file of a machine.
@@ -48,6 +51,9 @@ type Options struct {
 	// Resting machines get no new connections from the balancer.
 	Resting map[string]bool
 }
+
+// DatastoreConfig is the configuration of a datastore member.
+const DatastoreConfig = Active + "etc/etcd.yaml"
 
 // Ports, as is customary for the components.
 const (
@@ -70,6 +76,7 @@ var unitsOf = map[versions.Part][]string{
 	versions.Member:   {"etcd.service"},
 	versions.API:      {"kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service"},
 	versions.Carrier:  {"endpoint-carrier.service"},
+	versions.Approver: {"request-approver.service"},
 	versions.Node:     {"containerd.service", "kubelet.service", "kube-proxy.service"},
 	versions.Balances: {"haproxy.service"},
 }
@@ -89,6 +96,10 @@ func Units(m topology.Machine) []string {
 // Record is the file that says whose a machine is, and which files Verbund put
 // there: what is listed and not rendered any more is taken away.
 const Record = "/etc/verbund/machine.yaml"
+
+// Pending is the file that names the units that have yet to be restarted for
+// what was written: should that be cut off, the next run finds it.
+const Pending = "/etc/verbund/pending-restarts"
 
 // Owner is what a machine's record says.
 type Owner struct {
@@ -121,6 +132,8 @@ func Render(c *topology.Cluster, m topology.Machine, o Options) []File {
 			r.control()
 		case versions.Carrier:
 			r.carrier()
+		case versions.Approver:
+			r.approver()
 		case versions.Node:
 			r.node()
 		case versions.Balances:
@@ -150,30 +163,44 @@ func (r *renderer) text(path string, mode fs.FileMode, content string, restart [
 	r.files = append(r.files, File{Path: path, Mode: mode, Content: content, Restart: restart})
 }
 
-// readers maps the name of a certificate to the unit that reads it.
-var readers = map[string]string{
-	"api-server": "kube-apiserver.service", "datastore-member": "etcd.service", "datastore-peer": "etcd.service",
-	"api-server-kubelet": "kube-apiserver.service", "api-server-datastore": "kube-apiserver.service", "front-proxy": "kube-apiserver.service",
-	"controller-manager": "kube-controller-manager.service", "scheduler": "kube-scheduler.service",
-	"endpoint-carrier": "endpoint-carrier.service", "proxy": "kube-proxy.service", "kubelet-client": "kubelet.service", "kubelet-serving": "kubelet.service",
+// trusting lists the units that read an authority's bundle only when they
+// start. What the front-proxy authority signs is verified by API servers alone,
+// and they take up a changed file by themselves.
+var trusting = map[trust.Authority][]string{
+	trust.Cluster: {"kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service", "request-approver.service",
+		"endpoint-carrier.service", "kubelet.service", "kube-proxy.service"},
+	trust.Datastore: {"etcd.service", "kube-apiserver.service", "endpoint-carrier.service"},
 }
 
+// trust writes what vouches. Certificates with their keys restart nothing:
+// every component reads the pair again when the file has changed.
 func (r *renderer) trust() {
 	add := func(name string, k Kind, from string, mode fs.FileMode, restart ...string) {
 		r.files = append(r.files, File{Path: trust.Dir + "/" + name, Mode: mode, Kind: k, From: from, Restart: restart})
 	}
+	here := Units(r.m)
 	for _, a := range trust.AuthoritiesOn(r.m) {
-		add(string(a)+".crt", Cert, string(a), 0o644, Units(r.m)...)
-	}
-	for _, id := range trust.KeyIDs(r.m) {
-		add(id+".key", Key, id, 0o600, "kube-apiserver.service", "kube-controller-manager.service")
-		if id == trust.ServiceAccountKey {
-			add(id+".pub", PublicKey, id, 0o644, "kube-apiserver.service")
+		add(string(a)+".crt", Bundle, string(a), 0o644, slices.DeleteFunc(slices.Clone(trusting[a]), func(u string) bool { return !slices.Contains(here, u) })...)
+		if r.m.Is(versions.Balances) {
+			r.files[len(r.files)-1].Reload = []string{"haproxy.service"}
 		}
 	}
+	for id, name := range trust.Keys(r.c, r.m) {
+		switch id {
+		case trust.ServiceAccountKey:
+			add(name+".key", Key, id, 0o600, "kube-apiserver.service", "kube-controller-manager.service")
+			add(name+".pub", PublicKey, id, 0o644, "kube-apiserver.service")
+		default: // the controller manager reads a changed pair again
+			add(name+".key", Key, id, 0o600)
+			add(name+".crt", Cert, id, 0o644)
+		}
+	}
+	if r.m.Is(versions.API) {
+		add(trust.SecretsKey+".yaml", SecretsConfig, trust.SecretsKey, 0o600, "kube-apiserver.service")
+	}
 	for _, q := range trust.Requests(r.c, r.m) {
-		add(q.Name+".crt", Cert, q.ID, 0o644, readers[q.Name])
-		add(q.Name+".key", Key, q.ID, 0o600, readers[q.Name])
+		add(q.Name+".crt", Cert, q.ID, 0o644)
+		add(q.Name+".key", Key, q.ID, 0o600)
 	}
 }
 
@@ -335,7 +362,7 @@ type carrierConfig struct {
 // server is ready stands for election.
 func (r *renderer) carrier() {
 	cfg := carrierConfig{
-		Address: r.c.Endpoint.Address.String(), Ports: r.c.Endpoint.Ports(), Server: fmt.Sprintf("%s:%d", r.m.Address, APIPort), Name: r.c.Endpoint.Name,
+		Address: r.c.Endpoint.Carried.String(), Ports: r.c.Endpoint.Ports(), Server: fmt.Sprintf("%s:%d", r.m.Address, APIPort), Name: trust.APIName,
 		Authority: tp(string(trust.Cluster) + ".crt"), Datastore: r.members(), DatastoreAuthority: tp(string(trust.Datastore) + ".crt"),
 		Certificate: tp("endpoint-carrier.crt"), Key: tp("endpoint-carrier.key"), Election: "/verbund/endpoint/" + r.c.Name, Holder: r.m.Name, LeaseSeconds: 3,
 	}
@@ -345,7 +372,7 @@ func (r *renderer) carrier() {
 	}
 	file := Active + "etc/endpoint-carrier.json"
 	r.text(file, 0o644, string(b)+"\n", []string{"endpoint-carrier.service"})
-	r.unit(unit{name: "endpoint-carrier", about: "carrier of the address of " + r.c.Endpoint.Name, after: "kube-apiserver.service", typ: "notify", args: flags("--config=" + file)})
+	r.unit(unit{name: "endpoint-carrier", about: "carrier of the endpoint's address", after: "kube-apiserver.service", typ: "notify", args: flags("--config=" + file)})
 }
 
 // members lists the datastore as this machine reaches it: its own member where
@@ -374,7 +401,7 @@ func (r *renderer) datastore() {
 	if len(r.m.Members) == 1 {
 		state = "new"
 	}
-	r.text(Active+"etc/etcd.yaml", 0o644, r.config("etcd", fmt.Sprintf(`name: %[1]s
+	r.text(DatastoreConfig, 0o644, r.config("etcd", fmt.Sprintf(`name: %[1]s
 data-dir: /var/lib/etcd
 listen-client-urls: https://%[2]s:%[3]d
 advertise-client-urls: https://%[2]s:%[3]d
@@ -392,14 +419,17 @@ client-transport-security:
   key-file: %[10]s
   trusted-ca-file: %[11]s
   client-cert-auth: true
+  allowed-hostname: [%[14]s]
 peer-transport-security:
   cert-file: %[12]s
   key-file: %[13]s
   trusted-ca-file: %[11]s
   client-cert-auth: true
+  allowed-hostname: [%[15]s]
 `, r.m.Name, r.m.Address, ClientPort, PeerPort, DatastoreHealth, strings.Join(initial, ","), state, r.c.Name,
-		tp("datastore-member.crt"), tp("datastore-member.key"), tp("datastore-authority.crt"), tp("datastore-peer.crt"), tp("datastore-peer.key"))), []string{"etcd.service"})
-	r.unit(unit{name: "etcd", about: "datastore member of cluster " + r.c.Name, typ: "notify", args: flags("--config-file=" + Active + "etc/etcd.yaml")})
+		tp("datastore-member.crt"), tp("datastore-member.key"), tp("datastore-authority.crt"), tp("datastore-peer.crt"), tp("datastore-peer.key"),
+		trust.DatastoreName(r.c, trust.DatastoreClient), trust.DatastoreName(r.c, trust.DatastorePeer))), []string{"etcd.service"})
+	r.unit(unit{name: "etcd", about: "datastore member of cluster " + r.c.Name, typ: "notify", args: flags("--config-file=" + DatastoreConfig)})
 }
 
 func (r *renderer) control() {
@@ -434,6 +464,12 @@ func (r *renderer) control() {
 		"--service-account-issuer=https://kubernetes.default.svc." + c.Domain,
 		"--service-account-key-file=" + tp("service-account.pub"),
 		"--service-account-signing-key-file=" + tp("service-account.key"),
+		// A token lives an hour at most and is asked for anew before that: the
+		// key that signed it can be replaced within the hour.
+		"--service-account-max-token-expiration=1h0m0s",
+		"--service-account-extend-token-expiration=false",
+		"--encryption-provider-config=" + tp(trust.SecretsKey+".yaml"),
+		fmt.Sprintf("--enable-bootstrap-token-auth=%t", c.ByToken()),
 		"--service-cluster-ip-range=" + c.Services.String(),
 		"--shutdown-delay-duration=1s",
 		"--tls-cert-file=" + tp("api-server.crt"),
@@ -449,8 +485,6 @@ func (r *renderer) control() {
 		"--bind-address=" + m.Address.String(),
 		"--cluster-cidr=" + c.Pods.String(),
 		"--cluster-name=" + c.Name,
-		"--cluster-signing-cert-file=" + tp("cluster-authority.crt"),
-		"--cluster-signing-key-file=" + tp("cluster-authority.key"),
 		"--kubeconfig=" + kc,
 		fmt.Sprintf("--node-cidr-mask-size=%d", 32-bits.TrailingZeros(uint(max(c.PerNode, 1)))),
 		"--node-monitor-grace-period=12s",
@@ -459,7 +493,7 @@ func (r *renderer) control() {
 		"--service-account-private-key-file=" + tp("service-account.key"),
 		"--service-cluster-ip-range=" + c.Services.String(),
 		"--use-service-account-credentials=true",
-	}, election...))})
+	}, append(r.signing(), election...)...))})
 	r.kubeconfig("system:kube-scheduler", "scheduler", own, "kube-scheduler.service")
 	r.text(Active+"etc/scheduler.yaml", 0o644, r.config("kube-scheduler", `apiVersion: kubescheduler.config.k8s.io/v1
 kind: KubeSchedulerConfiguration
@@ -479,6 +513,57 @@ leaderElection:
 		"--secure-port=10259",
 	})})
 }
+
+// signing tells the controller manager what to sign with, where kubelets ask
+// for their certificates; otherwise the authority's key is on no machine.
+func (r *renderer) signing() []string {
+	if !r.c.Trust.OwnRenewal() {
+		return nil
+	}
+	return []string{
+		"--cluster-signing-cert-file=" + tp(trust.Signing+".crt"),
+		"--cluster-signing-duration=" + time.Duration(r.c.Trust.Kubelets.Life).String(),
+		"--cluster-signing-key-file=" + tp(trust.Signing+".key"),
+	}
+}
+
+// approverConfig is what the approver of certificate requests is told.
+type approverConfig struct {
+	Kubeconfig string `json:"kubeconfig"`
+	Nodes      string `json:"nodes"` // file with those that are expected, read anew for every decision
+	Holder     string `json:"holder"`
+}
+
+// Expected is the file that lists the nodes that are expected.
+const Expected = "/etc/verbund/expected-nodes.json"
+
+// approver writes the unit that approves what kubelets ask for, by the policy
+// of core/trust: one of the machines decides at a time.
+func (r *renderer) approver() {
+	kc := "/etc/kubernetes/request-approver.kubeconfig"
+	cfg := approverConfig{Kubeconfig: kc, Nodes: Expected, Holder: r.m.Name}
+	r.kubeconfig(trust.RequestApproverClient, "request-approver", fmt.Sprintf("https://%s:%d", r.m.Address, APIPort), "request-approver.service")
+	for path, v := range map[string]any{Active + "etc/request-approver.json": cfg, Expected: trust.ExpectedNodes(r.c)} {
+		b, err := json.MarshalIndent(v, "", "  ")
+		if err != nil {
+			panic("what the approver is told cannot be written: " + err.Error())
+		}
+		var restart []string
+		if path != Expected {
+			restart = []string{"request-approver.service"}
+		}
+		r.text(path, 0o644, string(b)+"\n", restart)
+	}
+	r.unit(unit{name: "request-approver", about: "approver of certificate requests in cluster " + r.c.Name, after: "kube-apiserver.service", typ: "simple", args: flags("--config=" + Active + "etc/request-approver.json")})
+}
+
+// Files of a node that enrols by token: what it enrols with, and what its
+// kubelet then writes itself.
+const (
+	Enrolment        = "/etc/kubernetes/enrolment.kubeconfig"
+	OwnKubeconfig    = "/var/lib/kubelet/kubeconfig"
+	issuedKubeconfig = "/etc/kubernetes/kubelet-client.kubeconfig"
+)
 
 func (r *renderer) node() {
 	c, m := r.c, r.m
@@ -518,7 +603,19 @@ capabilities = ["pull", "resolve"]
 	}
 	r.unit(unit{name: "containerd", about: "container runtime", typ: "notify", args: flags("--config=" + Active + "etc/containerd.toml"), extra: r.proxied()})
 
-	r.kubeconfig("system:node:"+m.Name, "kubelet-client", server, "kubelet.service")
+	kubeconfig := issuedKubeconfig
+	serving := fmt.Sprintf("tlsCertFile: %s\ntlsPrivateKeyFile: %s", tp("kubelet-serving.crt"), tp("kubelet-serving.key"))
+	var enrolment []string
+	if c.Trust.OwnRenewal() {
+		serving = "rotateCertificates: true\nserverTLSBootstrap: true"
+		enrolment = append(enrolment, "--cert-dir="+trust.KubeletDir)
+	}
+	if m.ByToken {
+		kubeconfig = OwnKubeconfig
+		enrolment = append(enrolment, "--bootstrap-kubeconfig="+Enrolment)
+	} else {
+		r.kubeconfig("system:node:"+m.Name, "kubelet-client", server, "kubelet.service")
+	}
 	var taints strings.Builder
 	if len(m.Taints) > 0 {
 		taints.WriteString("registerWithTaints:\n")
@@ -537,16 +634,15 @@ authentication:
   webhook: {enabled: true}
   x509: {clientCAFile: %[3]s}
 authorization: {mode: Webhook}
-tlsCertFile: %[4]s
-tlsPrivateKeyFile: %[5]s
+%[4]s
 containerRuntimeEndpoint: unix:///run/containerd/containerd.sock
 cgroupDriver: systemd
-clusterDomain: %[6]s
-clusterDNS: ["%[7]s"]
+clusterDomain: %[5]s
+clusterDNS: ["%[6]s"]
 nodeStatusUpdateFrequency: 4s
 nodeLeaseDurationSeconds: 12
 resolvConf: /etc/resolv.conf
-%[8]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), tp("kubelet-serving.crt"), tp("kubelet-serving.key"), c.Domain, c.ServiceAddress(10), taints.String())), []string{"kubelet.service"})
+%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String())), []string{"kubelet.service"})
 	// NodeRestriction keeps a kubelet from giving itself labels of Kubernetes;
 	// those are set from outside.
 	var labels []string
@@ -555,13 +651,13 @@ resolvConf: /etc/resolv.conf
 			labels = append(labels, k+"="+m.Labels[k])
 		}
 	}
-	r.unit(unit{name: "kubelet", about: "Kubernetes node agent", after: "containerd.service", typ: "notify", args: flags(
+	r.unit(unit{name: "kubelet", about: "Kubernetes node agent", after: "containerd.service", typ: "notify", args: flags(append(enrolment,
 		"--config="+Active+"etc/kubelet.yaml",
 		"--hostname-override="+m.Name,
-		"--kubeconfig=/etc/kubernetes/kubelet-client.kubeconfig",
+		"--kubeconfig="+kubeconfig,
 		"--node-ip="+m.Address.String(),
 		"--node-labels="+strings.Join(labels, ","),
-	)})
+	)...)})
 
 	r.kubeconfig("system:kube-proxy", "proxy", server, "kube-proxy.service")
 	r.text(Active+"etc/kube-proxy.yaml", 0o644, r.config("kube-proxy", fmt.Sprintf(`apiVersion: kubeproxy.config.k8s.io/v1alpha1
@@ -606,7 +702,7 @@ defaults
 		fmt.Fprintf(&binds, "    bind %s:%d\n", m.Address, p)
 	}
 	fmt.Fprintf(&b, "frontend api\n%s    default_backend api\n\nbackend api\n    balance roundrobin\n    option httpchk GET /readyz\n    http-check expect status 200\n", binds.String())
-	fmt.Fprintf(&b, "    default-server check check-ssl verify required ca-file %s verifyhost %s inter 500ms fall 2 rise 1\n", tp("cluster-authority.crt"), c.Endpoint.Name)
+	fmt.Fprintf(&b, "    default-server check check-ssl verify required ca-file %s verifyhost %s inter 500ms fall 2 rise 1\n", tp("cluster-authority.crt"), trust.APIName)
 	for _, s := range c.Of(versions.Control) {
 		fmt.Fprintf(&b, "    server %s %s:%d weight %d\n", s.Name, s.Address, APIPort, weight(s.Name))
 	}

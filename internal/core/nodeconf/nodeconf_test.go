@@ -127,7 +127,7 @@ func TestFormats(t *testing.T) {
 				}
 			}
 			want := map[versions.Role]string{
-				versions.Control:  "map[kube-proxy.yaml:1 kubeconfig:4 kubelet.yaml:1 scheduler.yaml:1 toml:2 unit:7]",
+				versions.Control:  "map[kube-proxy.yaml:1 kubeconfig:5 kubelet.yaml:1 scheduler.yaml:1 toml:2 unit:8]",
 				versions.Worker:   "map[kube-proxy.yaml:1 kubeconfig:2 kubelet.yaml:1 toml:2 unit:3]",
 				versions.Balancer: "map[unit:1]",
 			}[m.Role]

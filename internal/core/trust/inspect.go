@@ -5,20 +5,27 @@ import (
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/rsa"
+	"crypto/sha256"
 	"crypto/x509"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 	"time"
+
+	"verbund/internal/core/topology"
 )
 
 // Entry is one certificate of the cluster, as it was issued and as it was
 // found.
 type Entry struct {
-	ID        string    `json:"id"`
-	Purpose   string    `json:"purpose"`
-	Machine   string    `json:"machine,omitempty"` // on which it lies; empty: with the tool
+	ID      string `json:"id"`
+	Purpose string `json:"purpose"`
+	Machine string `json:"machine,omitempty"` // on which it lies; empty: with the tool
+	// On are the machines that hold an authority's certificate, KeyOn those that
+	// hold its key.
+	On        []string  `json:"on,omitempty"`
+	KeyOn     []string  `json:"keyOn,omitempty"`
 	Authority string    `json:"authority"`
 	Subject   string    `json:"subject"`
 	Names     []string  `json:"names,omitempty"`
@@ -27,6 +34,7 @@ type Entry struct {
 	Expires   time.Time `json:"expires"`
 	RenewFrom time.Time `json:"renewFrom,omitzero"` // zero: it is not renewed by itself
 	Serial    string    `json:"serial"`
+	Renews    string    `json:"renews,omitempty"` // who renews it, if not the tool
 	// Troubles are what is wrong with it, in words.
 	Troubles []string `json:"troubles"`
 }
@@ -38,17 +46,18 @@ var purposes = map[string]string{
 	"datastore-member": "the datastore shows it to its clients", "datastore-peer": "members of the datastore show it to each other",
 	"controller-manager": "the controller manager shows it to the API server", "scheduler": "the scheduler shows it to the API server",
 	"proxy": "the service proxy shows it to the API server", "kubelet-client": "the kubelet shows it to the API server",
-	"kubelet-serving": "the kubelet shows it to the API server that calls it", "endpoint-carrier": "the carrier of the endpoint's address shows it to the datastore",
+	"kubelet-serving": "the kubelet shows it to the API server that calls it", "endpoint-carrier": "the carrier of the endpoint's address shows it to the datastore", "request-approver": "the approver of certificate requests shows it to the API server",
 	"datastore": "Verbund shows it to the datastore", "administrator": "Verbund shows it to the API server",
 	string(Cluster): "signs for everything that talks with the API server", string(Datastore): "signs for the datastore and its clients",
 	string(FrontProxy): "signs for the API server towards extension API servers",
+	string(Programs):   "signs for programs beyond the cluster's own components",
 }
 
 // Describe makes the entry of an issued certificate. Of an authority, r has
 // only its ID.
 func Describe(cert *x509.Certificate, r Request, now time.Time) Entry {
 	name := r.ID[strings.LastIndex(r.ID, "/")+1:]
-	e := Entry{ID: r.ID, Purpose: purposes[name], Machine: r.Machine, Authority: string(r.Authority), Troubles: []string{}}
+	e := Entry{ID: r.ID, Purpose: cmp.Or(purposes[name], map[bool]string{true: "program " + name + " shows it"}[r.Authority == Programs]), Machine: r.Machine, Authority: string(r.Authority), Troubles: []string{}}
 	if cert == nil {
 		e.Troubles = append(e.Troubles, "it was never issued")
 		return e
@@ -67,11 +76,31 @@ func Describe(cert *x509.Certificate, r Request, now time.Time) Entry {
 	return e
 }
 
+// DescribeAuthority makes the entry of an authority. It is in trouble when it
+// ends before what it is to sign would: then it signs nothing.
+func DescribeAuthority(cert *x509.Certificate, a Authority, c *topology.Cluster, now time.Time) Entry {
+	e := Describe(cert, Request{ID: string(a)}, now)
+	for _, m := range c.Machines {
+		if slices.Contains(AuthoritiesOn(m), a) {
+			e.On = append(e.On, m.Name)
+		}
+		if Keys(c, m)[string(a)] != "" {
+			e.KeyOn = append(e.KeyOn, m.Name)
+		}
+	}
+	if cert != nil && cert.NotAfter.Sub(now) < time.Duration(c.Trust.Leaf) {
+		e.Troubles = append(e.Troubles, "it ends sooner than what it is to sign: verbund trust replace "+e.ID)
+	}
+	return e
+}
+
 // Ending says that a certificate has ended, or is due to be renewed.
 func Ending(cert *x509.Certificate, renew time.Duration, now time.Time) string {
 	switch left := cert.NotAfter.Sub(now); {
 	case left <= 0:
 		return "it ended on " + cert.NotAfter.Format(time.DateOnly)
+	case left <= renew && left < 48*time.Hour:
+		return fmt.Sprintf("it ends in %s, and is due to be renewed", left.Round(time.Second))
 	case left <= renew:
 		return fmt.Sprintf("it ends in %d days, and is due to be renewed", int(left/(24*time.Hour)))
 	case now.Before(cert.NotBefore):
@@ -138,4 +167,14 @@ func ByUrgency(es []Entry) {
 		}
 		return cmp.Or(a.Expires.Compare(b.Expires), cmp.Compare(a.ID, b.ID))
 	})
+}
+
+// Fingerprint is the SHA-256 digest of a certificate, as people compare it.
+func Fingerprint(cert *x509.Certificate) string {
+	sum := sha256.Sum256(cert.Raw)
+	parts := make([]string, len(sum))
+	for i, b := range sum {
+		parts[i] = fmt.Sprintf("%02X", b)
+	}
+	return strings.Join(parts, ":")
 }

@@ -30,7 +30,7 @@ func TestInspect(t *testing.T) {
 		t.Errorf("a certificate as it should be: %v", w)
 	}
 	other := r
-	other.DNS = append([]string{"new.test"}, r.DNS[1:]...)
+	other.DNS = append(slices.DeleteFunc(slices.Clone(r.DNS), func(n string) bool { return n == "api.tidewatch.test" }), "new.test")
 	other.IPs = append([]netip.Addr{netip.MustParseAddr("192.0.2.1")}, r.IPs[1:]...)
 	other.CommonName = "somebody"
 	got := strings.Join(trust.Wrong(cert, other, cas[trust.Datastore].cert), "; ")

@@ -70,17 +70,17 @@ func TestTable(t *testing.T) {
 	}
 	own := control.Name
 	want := map[string]row{
-		"api-server":           {trust.Cluster, "verbund:api-server", true, false, "api.tidewatch.test " + own + " kubernetes kubernetes.default kubernetes.default.svc kubernetes.default.svc.tidewatch.test localhost 127.80.0.14 127.80.0.11 10.112.0.1 127.0.0.1"},
+		"api-server":           {trust.Cluster, "verbund:api-server", true, false, own + " kubernetes kubernetes.default kubernetes.default.svc kubernetes.default.svc.tidewatch.test localhost api.tidewatch.test 127.80.0.11 10.112.0.1 127.0.0.1"},
 		"api-server-kubelet":   {trust.Cluster, "verbund:api-server-to-kubelet", false, true, ""},
-		"api-server-datastore": {trust.Datastore, "verbund:api-server-to-datastore", false, true, ""},
+		"api-server-datastore": {trust.Datastore, "verbund:api-server-to-datastore", false, true, "client.datastore.tidewatch"},
 		"front-proxy":          {trust.FrontProxy, "verbund:front-proxy", false, true, ""},
-		"datastore-member":     {trust.Datastore, own, true, true, own + " localhost 127.80.0.11 127.0.0.1"},
-		"datastore-peer":       {trust.Datastore, own, true, true, own + " localhost 127.80.0.11 127.0.0.1"},
+		"datastore-member":     {trust.Datastore, own, true, true, own + " localhost client.datastore.tidewatch 127.80.0.11 127.0.0.1"},
+		"datastore-peer":       {trust.Datastore, own, true, true, own + " localhost peer.datastore.tidewatch 127.80.0.11 127.0.0.1"},
 		"controller-manager":   {trust.Cluster, "system:kube-controller-manager", false, true, ""},
 		"scheduler":            {trust.Cluster, "system:kube-scheduler", false, true, ""},
 		"proxy":                {trust.Cluster, "system:kube-proxy", false, true, ""},
 		"kubelet-client":       {trust.Cluster, "system:node:" + own + " system:nodes", false, true, ""},
-		"kubelet-serving":      {trust.Cluster, "system:node:" + own + " system:nodes", true, false, own + " 127.80.0.11"},
+		"request-approver":     {trust.Cluster, "verbund:request-approver", false, true, ""},
 	}
 	rs := trust.Requests(c, control)
 	if len(rs) != len(want) {
@@ -119,14 +119,14 @@ func TestTable(t *testing.T) {
 		}
 	}
 	for _, r := range trust.Requests(c, c.Of(versions.Worker)[0]) {
-		if !slices.Contains([]string{"proxy", "kubelet-client", "kubelet-serving"}, r.Name) {
+		if !slices.Contains([]string{"proxy", "kubelet-client"}, r.Name) {
 			t.Errorf("a worker holds %s", r.Name)
 		}
 	}
 	if rs := trust.Requests(c, c.Of(versions.Balancer)[0]); len(rs) > 0 {
 		t.Errorf("the balancer holds %v", rs)
 	}
-	if ids := trust.KeyIDs(c.Of(versions.Worker)[0]); len(ids) > 0 {
+	if ids := trust.Keys(c, c.Of(versions.Worker)[0]); len(ids) > 0 {
 		t.Errorf("a worker holds the keys %v", ids)
 	}
 }
@@ -158,7 +158,8 @@ func TestStale(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	renamed, moved := r, r
+	renamed, moved, fewer := r, r, r
+	fewer.DNS = r.DNS[1:]
 	renamed.DNS = append(slices.Clone(r.DNS), "api.other.test")
 	moved.CommonName = "somebody"
 	for _, x := range []struct {
@@ -170,7 +171,8 @@ func TestStale(t *testing.T) {
 	}{
 		{"fresh", r, ca.cert, now, ""},
 		{"new name", renamed, ca.cert, now, "lacks the name api.other.test"},
-		{"other subject", moved, ca.cert, now, "its subject is"},
+		{"name too many", fewer, ca.cert, now, "which it should not have"},
+		{"other subject", moved, ca.cert, now, "it is for CN="},
 		{"other authority", r, cas[trust.Datastore].cert, now, "another authority signed it"},
 		{"ends soon", r, ca.cert, now.Add(340 * 24 * time.Hour), "it ends on"},
 	} {
@@ -236,7 +238,7 @@ kubernetes: v1.37.2
 site: estuary
 endpoint: {name: api.tidewatch.test, virtual: {address: 127.80.0.250}}
 control: {nodes: false, names: [api.tidewatch.example, 192.0.2.9], datastore: {place: apart, count: 1}}
-trust: {leaf: 90d, renew: 20d, authority: 730d}
+trust: {leaf: 90d, renew: 20d, authority: 730d, kubelets: {renew: tool}}
 pools: [{name: gauges}]
 `, topology.Memory{})
 	if err != nil {
@@ -268,7 +270,7 @@ pools: [{name: gauges}]
 	for _, a := range api.IPs {
 		ips = append(ips, a.String())
 	}
-	if !slices.Contains(ips, "192.0.2.9") || !slices.Contains(ips, "127.80.0.250") {
+	if !slices.Contains(ips, "192.0.2.9") || slices.Contains(ips, "127.80.0.250") {
 		t.Errorf("the API server's certificate has the addresses %v", ips)
 	}
 	for role, want := range map[versions.Role]int{versions.Control: 3, versions.Datastore: 1, versions.Worker: 1} {
@@ -277,7 +279,7 @@ pools: [{name: gauges}]
 			t.Errorf("%s trusts %v", role, as)
 		}
 	}
-	if ids := trust.KeyIDs(c.Of(versions.Datastore)[0]); len(ids) > 0 {
+	if ids := trust.Keys(c, c.Of(versions.Datastore)[0]); len(ids) > 0 {
 		t.Errorf("a datastore machine holds the keys %v", ids)
 	}
 }
