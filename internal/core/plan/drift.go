@@ -49,7 +49,8 @@ func Lines(path, declared, found string) []string {
 		case i < len(x) && j < len(y) && x[i] == y[j]:
 			i, j = i+1, j+1
 		case i < len(x) && j < len(y) && common[i+1][j+1] == common[i][j]:
-			out = append(out, fmt.Sprintf("%s:%d: found %q, declared %q", path, head+j+1, short(y[j]), short(x[i])))
+			found, declared := apart(y[j], x[i])
+			out = append(out, fmt.Sprintf("%s:%d: found %q, declared %q", path, head+j+1, found, declared))
 			i, j = i+1, j+1
 		case j < len(y) && (i == len(x) || common[i][j+1] >= common[i+1][j]):
 			out = append(out, fmt.Sprintf("%s:%d: found %q, which is not declared", path, head+j+1, short(y[j])))
@@ -63,6 +64,20 @@ func Lines(path, declared, found string) []string {
 		out = append(out[:maxLines], fmt.Sprintf("%s: and %d more lines", path, len(out)-maxLines))
 	}
 	return out
+}
+
+// apart shortens two lines so that where they differ stays.
+func apart(x, y string) (string, string) {
+	a, b := []rune(strings.TrimSpace(x)), []rune(strings.TrimSpace(y))
+	same := 0
+	for same < len(a) && same < len(b) && a[same] == b[same] {
+		same++
+	}
+	const before = 30
+	if same > 2*before {
+		a, b = append([]rune("…"), a[same-before:]...), append([]rune("…"), b[same-before:]...)
+	}
+	return short(string(a)), short(string(b))
 }
 
 func short(s string) string {

@@ -55,12 +55,14 @@ func (p *planner) repair(m topology.Machine) {
 	for _, part := range m.Parts {
 		kind, text := Node, "start container runtime, kubelet and proxy"
 		switch part {
+		case versions.Approver:
+			continue // it starts with the API server
 		case versions.Member:
 			kind, text = Member, "start its datastore member"
 		case versions.API:
 			kind, text = Control, "start API server, controller manager and scheduler"
 		case versions.Carrier:
-			kind, text = Carry, "stand for election as carrier of "+p.c.Endpoint.Address.String()
+			kind, text = Carry, "stand for election as carrier of "+p.c.Endpoint.Carried.String()
 		case versions.Balances:
 			kind, text = Balance, "start the balancer"
 		}

@@ -91,6 +91,7 @@ func TestLines(t *testing.T) {
 		{"added", "a\nc\n", "a\nb\nc\n", `[f:2: found "b", which is not declared]`},
 		{"taken out", "a\nb\nc\n", "a\nc\n", `[f:2: declared "b" is missing]`},
 		{"two places", "a\nb\nc\nd\ne\n", "x\nb\nc\nd\ny\n", `[f:1: found "x", declared "a" f:5: found "y", declared "e"]`},
+		{"late in a long line", strings.Repeat("x", 90) + " new\n", strings.Repeat("x", 90) + " old\n", `xxxxx old", declared "…xxxxx`},
 		{"mode", "a\n", "a", "[f: only its mode or its last line break]"},
 		{"many", "a\n", "1\n2\n3\n4\n5\n6\n7\n8\n", "f: and 2 more lines"},
 		{"huge", strings.Repeat("a\n", 2000), strings.Repeat("b\n", 2000), "[f: lines 1 to 2000 are others]"},

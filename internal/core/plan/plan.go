@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -21,6 +22,7 @@ const (
 	Get      Kind = "get"      // a machine from the site, with power, reachable
 	Pull     Kind = "pull"     // artefacts into a slot
 	Write    Kind = "write"    // files
+	Vouch    Kind = "vouch"    // a machine's own certificates, before the rest
 	Wipe     Kind = "wipe"     // what an earlier life left on a machine
 	Move     Kind = "move"     // a machine whose address changed
 	Drop     Kind = "drop"     // a dead member out of the datastore
@@ -44,6 +46,7 @@ const (
 	Leave    Kind = "leave"    // a living member out of the datastore
 	Unnode   Kind = "unnode"   // the node out of the cluster
 	Release  Kind = "release"  // the machine back to the site
+	Refresh  Kind = "refresh"  // new tokens for a node's pods
 	Verify   Kind = "verify"   // everything is well
 )
 
@@ -80,7 +83,15 @@ type MachineSeen struct {
 	// Owner is the cluster that the machine's record names; empty when there is
 	// no record.
 	Owner string
-	Moved netip.Addr // where it was, if the site has leased it another address since
+	// Restarts are the running units that writing those files restarts.
+	Restarts []string
+	// Enrols says that its kubelet has to ask for its first certificate.
+	Enrols bool
+	// Unsigned says why its kubelet has no certificate to serve with.
+	Unsigned string
+	// Reissue are certificates that have to be made anew before.
+	Reissue []string
+	Moved   netip.Addr // where it was, if the site has leased it another address since
 }
 
 // MemberSeen is what was observed of a member of the datastore.
@@ -107,22 +118,27 @@ type AddOnSeen struct {
 	Version string
 	Ready   bool
 	Args    string // what its containers are told
+	Trust   string // mark of what its pods were started to trust
+	State   string // in words
 }
 
 // Observed is everything that was seen, from outside.
 type Observed struct {
-	Founded  bool            // the datastore exists or existed
-	Clearing bool            // an interrupted clear may have left something on machines
-	Backup   string          // the version of which a recent backup exists
-	Resting  map[string]bool // machines that an earlier run took out of the balancer
-	API      bool            // the API answered
-	Endpoint bool            // it answered at the endpoint
-	Clusters map[string]bool // other clusters that have machines at the site
-	Roles    bool
-	Machines map[string]MachineSeen
-	Members  map[string]MemberSeen
-	Nodes    map[string]NodeSeen
-	AddOns   map[string]AddOnSeen
+	Founded bool // the datastore exists or existed
+	Now     bool // an authority is distrusted at once: nobody is waited for
+	// TrustMark is what pods of add-ons have to have been started with.
+	TrustMark string
+	Clearing  bool            // an interrupted clear may have left something on machines
+	Backup    string          // the version of which a recent backup exists
+	Resting   map[string]bool // machines that an earlier run took out of the balancer
+	API       bool            // the API answered
+	Endpoint  bool            // it answered at the endpoint
+	Clusters  map[string]bool // other clusters that have machines at the site
+	Roles     bool
+	Machines  map[string]MachineSeen
+	Members   map[string]MemberSeen
+	Nodes     map[string]NodeSeen
+	AddOns    map[string]AddOnSeen
 }
 
 // Plan is ordered: no step stands before one that it needs.
@@ -155,6 +171,11 @@ type planner struct {
 	runs map[string]bool // names of declared machines
 	// answers are the steps after which the endpoint answers.
 	answers []string
+	// settled are the last steps of machines whose files are written.
+	settled []string
+	// later are workers that are written when the control plane has what it is
+	// about to gain.
+	later map[string]bool
 }
 
 func (p *planner) add(k Kind, machine, text, why string, s Step) string {
@@ -222,6 +243,18 @@ func (p *planner) differs(m topology.Machine) bool {
 		}
 	}
 	return false
+}
+
+// lacks lists components that a machine is to have and does not, in whatever
+// version.
+func (p *planner) lacks(m topology.Machine) []string {
+	var out []string
+	for _, c := range m.Components() {
+		if p.o.Machines[m.Name].Versions[c.Name] == "" {
+			out = append(out, c.Name)
+		}
+	}
+	return out
 }
 
 // fresh says whether nothing was ever set up on the machine.
@@ -296,7 +329,7 @@ func (p *Plan) Waking(o Observed) []Step {
 
 // Make computes the plan, or says why there is none.
 func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, error) {
-	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}}
+	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}}
 	for _, m := range c.Machines {
 		p.runs[m.Name] = true
 	}
@@ -307,10 +340,13 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 		p.repair(m)
 		return &p.plan, nil
 	}
+	if p.namesFirst() {
+		return &p.plan, nil
+	}
 	p.raise()
 	p.upgrade()
 	p.shrink()
-	if len(p.plan.Steps) > 0 {
+	if p.plan.More = len(p.later) > 0; len(p.plan.Steps) > 0 && !p.plan.More {
 		var all []string
 		for _, s := range p.plan.Steps {
 			all = append(all, s.ID)
@@ -386,8 +422,10 @@ func (p *planner) quorum() error {
 // getting plans how machines are got, and how they get what they run from.
 func (p *planner) getting() {
 	c := p.c
-	rewritten := ""
+	r := &rewriting{planner: p, batch: map[string][]string{}, before: map[string][]string{}}
 	room := p.releaseBlank()
+	// A control plane that gains a component does so before the workers need it.
+	gains := slices.ContainsFunc(c.With(versions.API), func(m topology.Machine) bool { return p.outdated(m) && len(p.lacks(m)) > 0 })
 	for _, m := range c.Machines {
 		s := p.o.Machines[m.Name]
 		if !s.Reached {
@@ -421,20 +459,12 @@ func (p *planner) getting() {
 			p.pull(m, text, why, Step{Needs: []string{id(Get, m.Name), id(Wipe, m.Name)}})
 			p.add(Write, m.Name, "write its configuration and certificates", "it has none of this cluster", Step{Needs: []string{id(Pull, m.Name), id(Get, m.Name), id(Wipe, m.Name)}})
 		case len(s.Differs) > 0:
-			needs := []string{id(Get, m.Name)}
-			if m.Is(versions.Balances) {
-				// A machine enters the balancer once it can serve.
-				for _, cm := range c.With(versions.API) {
-					needs = append(needs, id(Control, cm.Name))
-				}
-			}
-			if m.Is(versions.API) || m.Is(versions.Member) {
-				// Their components restart one machine after the other.
-				needs = append(needs, rewritten)
-				rewritten = id(Write, m.Name)
-			}
 			p.plan.Differs = append(p.plan.Differs, fmt.Sprintf("machine %s: %s", m.Name, enumerate(s.Differs)))
-			p.add(Write, m.Name, "write "+enumerate(s.Differs), "not as rendered", Step{Needs: needs, Detail: s.Lines})
+			if gains && r.batched(m, s) {
+				p.later[m.Name] = true
+				continue
+			}
+			r.write(m, s)
 		}
 	}
 }
@@ -478,11 +508,11 @@ func (p *planner) raise() {
 		if p.outdated(m) || p.asleep(m) {
 			continue
 		}
-		if p.fresh(m) || len(p.down(m, versions.API)) > 0 {
+		if p.fresh(m) || len(p.down(m, versions.API)) > 0 || m.Is(versions.Approver) && len(p.down(m, versions.Approver)) > 0 {
 			p.add(Control, m.Name, "start API server, controller manager and scheduler", "they do not run", Step{Needs: []string{founder, id(Member, m.Name), id(Write, m.Name), id(Get, m.Name)}})
 		}
 		if m.Is(versions.Carrier) && (p.fresh(m) || len(p.down(m, versions.Carrier)) > 0) {
-			p.add(Carry, m.Name, "stand for election as carrier of "+c.Endpoint.Address.String(), "its carrier does not run", Step{Needs: []string{id(Control, m.Name), id(Write, m.Name)}})
+			p.add(Carry, m.Name, "stand for election as carrier of "+c.Endpoint.Carried.String(), "its carrier does not run", Step{Needs: []string{id(Control, m.Name), id(Write, m.Name)}})
 		}
 	}
 	first := id(Control, control[0].Name)
@@ -505,12 +535,12 @@ func (p *planner) raise() {
 		p.addOns(append([]string{first, string(Roles)}, p.fronts()...))
 	}
 	for _, m := range c.Machines {
-		if !m.IsNode() || p.outdated(m) || p.asleep(m) {
+		if !m.IsNode() || p.outdated(m) || p.asleep(m) || p.later[m.Name] {
 			continue
 		}
 		n, known := p.o.Nodes[m.Name]
 		down := p.down(m, versions.Node)
-		start := p.fresh(m) || len(down) > 0 || p.o.API && !known
+		start := p.fresh(m) || len(down) > 0 || p.o.API && !known || p.o.Machines[m.Name].Enrols
 		if start {
 			needs := []string{id(Write, m.Name), id(Get, m.Name), id(Control, m.Name)}
 			if m.Role == versions.Worker {
@@ -526,7 +556,8 @@ func (p *planner) raise() {
 			}
 			p.add(Label, m.Name, "set labels and taints", why, Step{Needs: []string{id(Node, m.Name)}})
 		}
-		if start || !n.Ready || restarts(p.o.Machines[m.Name].Differs) {
+		// One whose files are written with care is waited for there.
+		if !p.ids[id(Ready, m.Name)] && (start || !n.Ready || restarts(p.o.Machines[m.Name].Differs)) {
 			why := "it has just been started or changed"
 			if !start && known && !n.Ready {
 				why = "it is not Ready: " + n.Trouble
@@ -536,8 +567,8 @@ func (p *planner) raise() {
 		if n.Cordoned && !p.outdated(m) {
 			p.add(Uncordon, m.Name, "let pods onto it again", "an earlier run cordoned it and was interrupted", Step{Needs: []string{id(Ready, m.Name)}})
 		}
-		if p.o.Resting[m.Name] {
-			p.add(Return, m.Name, "put it back into the balancer", "an earlier run took it out and was interrupted", Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.fronts()...)})
+		if (p.o.Resting[m.Name] || p.ids[id(Rest, m.Name)]) && !p.ids[id(Return, m.Name)] {
+			p.add(Return, m.Name, "put it back into the balancer", map[bool]string{true: "an earlier run took it out and was interrupted", false: "it serves again"}[p.o.Resting[m.Name]], Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.fronts()...)})
 		}
 	}
 }
@@ -579,6 +610,9 @@ func (p *planner) addOns(needs []string) {
 			p.add(a.kind, "", "install "+a.title+" "+a.version, "it is not there", Step{Needs: needs})
 		case seen.Version != a.version:
 			p.add(a.kind, "", fmt.Sprintf("move %s from %s to %s", a.title, seen.Version, a.version), "it has to fit Kubernetes "+p.c.Set.Kubernetes, Step{Needs: needs})
+		case seen.Trust != p.o.TrustMark && seen.Trust != "":
+			p.plan.Differs = append(p.plan.Differs, "what add-on "+a.name+" was started with")
+			p.add(a.kind, "", "start "+a.title+" anew, so that it goes by the authorities and the endpoint as they are now", "its pods were started before those changed", Step{Needs: append(slices.Clone(needs), p.settled...)})
 		case a.kind == Network && seen.Args != a.args:
 			p.plan.Differs = append(p.plan.Differs, "settings of add-on "+a.name)
 			p.add(a.kind, "", "tell "+a.title+" its settings: "+cmp.Or(a.args, "none"), fmt.Sprintf("it was told %q", seen.Args), Step{Needs: needs})
@@ -622,6 +656,9 @@ func (p *planner) upgrade() {
 	}
 	balanced := len(c.Of(versions.Balancer)) > 0
 	switchText := func(m topology.Machine) string {
+		if lacks := p.lacks(m); len(lacks) > 0 && p.o.Machines[m.Name].running() == m.Set.Kubernetes {
+			return "switch to a slot that has " + enumerate(lacks) + ", too, and restart"
+		}
 		return fmt.Sprintf("switch from %s to %s and restart", cmp.Or(p.o.Machines[m.Name].running(), "etcd "+p.o.Machines[m.Name].Versions["etcd"]), m.Carries())
 	}
 	for _, m := range control {
@@ -764,6 +801,15 @@ func (p *planner) shrink() {
 			last = rel
 		}
 	}
+	// A node that one of our machines left behind, as a kubelet does that
+	// registers while its machine goes. One that nobody but its owner knows is
+	// left alone.
+	for _, name := range slices.Sorted(maps.Keys(p.o.Nodes)) {
+		if !p.runs[name] && !p.o.Machines[name].Exists && !p.o.Nodes[name].Ready && strings.HasPrefix(name, p.c.Name+"-") {
+			p.plan.Removes = append(p.plan.Removes, name+" (a node without a machine)")
+			p.add(Unnode, name, "take the node out of the cluster", "the site has no such machine any more", Step{Needs: before})
+		}
+	}
 }
 
 // natural compares names so that numbers at their end count as numbers.
@@ -796,7 +842,7 @@ func Usual(k Kind) (usual, worry time.Duration) {
 		return 30 * time.Second, 5 * time.Minute
 	case Member, Control, Switch, Carry:
 		return 20 * time.Second, 2 * time.Minute
-	case Node, Ready, Network, DNS:
+	case Node, Ready, Network, DNS, Refresh:
 		return 30 * time.Second, 3 * time.Minute
 	case Drain:
 		return time.Minute, 5 * time.Minute

@@ -294,6 +294,27 @@ func TestRepairs(t *testing.T) {
 	}
 }
 
+// A node that one of our machines left behind is taken out; one that somebody
+// else joined, or that serves, is not.
+func TestNodeWithoutMachine(t *testing.T) {
+	c := cluster(t, "v1.37.2", 3, 2)
+	o := living(c, "v1.37.2")
+	o.Nodes["tidewatch-gauges-9"] = plan.NodeSeen{}
+	o.Nodes["tidewatch-gauges-8"] = plan.NodeSeen{Ready: true}
+	o.Nodes["somebody-elses"] = plan.NodeSeen{}
+	p := planFor(t, c, o)
+	if k := kinds(p.Steps); k != "unnode/tidewatch-gauges-9 verify" || len(p.Removes) != 1 {
+		t.Errorf("the plan is %s, it removes %v", k, p.Removes)
+	}
+	// One that is about to be there is not taken out.
+	o = living(c, "v1.37.2")
+	o.Nodes["tidewatch-gauges-2"] = plan.NodeSeen{}
+	delete(o.Machines, "tidewatch-gauges-2")
+	if k := kinds(planFor(t, c, o).Steps); strings.Contains(k, "unnode") {
+		t.Errorf("the plan is %s", k)
+	}
+}
+
 // A control-plane machine that never joined, and another version declared
 // since: it is set up anew, not upgraded.
 func TestStrayMachine(t *testing.T) {
