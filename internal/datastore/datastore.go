@@ -8,12 +8,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/url"
+	"strings"
 	"sync"
 	"time"
 
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
+	"google.golang.org/grpc/codes"
+	"google.golang.org/grpc/status"
 )
 
 // Member is one member of the datastore.
@@ -46,8 +51,22 @@ var ErrNoQuorum = errors.New("the datastore has no quorum: less than half of its
 // disk and for the other members; on a busy computer that takes seconds.
 const healthTimeout = 5 * time.Second
 
-// Health asks the member at an endpoint whether it can commit.
+// reachTimeout is how long a member may take to take a connection.
+const reachTimeout = 2 * time.Second
+
+// Health asks the member at an endpoint whether it can commit. One at which
+// nobody listens is found out at once: etcd's client would go on trying.
 func (c *Client) Health(ctx context.Context, endpoint string) error {
+	u, err := url.Parse(endpoint)
+	if err != nil {
+		return fmt.Errorf("endpoint %q: %w", endpoint, err)
+	}
+	d := net.Dialer{Timeout: reachTimeout}
+	conn, err := d.DialContext(ctx, "tcp", u.Host)
+	if err != nil {
+		return err
+	}
+	conn.Close()
 	cl, err := c.open(ctx, endpoint)
 	if err != nil {
 		return err
@@ -125,13 +144,14 @@ func (c *Client) AddLearner(ctx context.Context, peer string) error {
 }
 
 // steady tries a change of the membership again while etcd says that it is too
-// early for one.
+// early for one, or when the member that was asked went away underway: as the one
+// does that is being taken out. Whether it was done shows when it is asked again.
 func steady(ctx context.Context, change func() error) error {
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
 	for {
 		err := change()
-		if !errors.Is(err, rpctypes.ErrUnhealthy) && !errors.Is(err, rpctypes.ErrTooManyLearners) {
+		if !errors.Is(err, rpctypes.ErrUnhealthy) && !errors.Is(err, rpctypes.ErrTooManyLearners) && !gone(err) {
 			return err
 		}
 		select {
@@ -140,6 +160,15 @@ func steady(ctx context.Context, change func() error) error {
 		case <-tick.C:
 		}
 	}
+}
+
+// gone says whether the member that was asked stopped before it answered.
+func gone(err error) bool {
+	var said rpctypes.EtcdError
+	if errors.As(err, &said) {
+		return errors.Is(err, rpctypes.ErrStopped)
+	}
+	return status.Code(err) == codes.Unavailable
 }
 
 // Promote gives a learner its vote, as soon as it has caught up.
@@ -228,4 +257,32 @@ func (c *Client) Snapshot(ctx context.Context, w io.Writer) (int64, error) {
 		return io.Copy(w, r)
 	}
 	return 0, fmt.Errorf("no member could give a snapshot: %w", last)
+}
+
+// Heads reads the first bytes of every value under a prefix whose key has a
+// part: enough to see how it is encrypted, and no more.
+func (c *Client) Heads(ctx context.Context, prefix, part string, n int) ([]string, error) {
+	cl, err := c.open(ctx, c.endpoints...)
+	if err != nil {
+		return nil, err
+	}
+	defer cl.Close()
+	keys, err := cl.Get(ctx, prefix, clientv3.WithPrefix(), clientv3.WithKeysOnly())
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, k := range keys.Kvs {
+		if !strings.Contains(string(k.Key), part) {
+			continue
+		}
+		v, err := cl.Get(ctx, string(k.Key))
+		if err != nil {
+			return nil, err
+		}
+		for _, kv := range v.Kvs {
+			out = append(out, string(kv.Value[:min(n, len(kv.Value))]))
+		}
+	}
+	return out, nil
 }

@@ -6,10 +6,14 @@ import (
 	"errors"
 	"net"
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	"go.etcd.io/etcd/server/v3/embed"
+	"google.golang.org/grpc/codes"
+	"google.golang.org/grpc/status"
 )
 
 func address(t *testing.T) url.URL {
@@ -78,6 +82,10 @@ func TestMembership(t *testing.T) {
 	if err := d.Health(ctx, c2.String()); err != nil {
 		t.Error(err)
 	}
+	began := time.Now()
+	if err := d.Health(ctx, "http://127.0.0.1:1"); err == nil || !strings.Contains(err.Error(), "refused") || time.Since(began) > reachTimeout {
+		t.Errorf("where nobody listens: %v after %s", err, time.Since(began))
+	}
 	if err := d.Promote(ctx, "http://127.0.0.1:1"); err == nil {
 		t.Error("a member that does not exist was promoted")
 	}
@@ -103,5 +111,30 @@ func TestNoQuorum(t *testing.T) {
 	}
 	if _, err := d.Snapshot(context.Background(), &bytes.Buffer{}); err == nil {
 		t.Error("a snapshot from nobody")
+	}
+}
+
+// A change is asked for again when the member that was asked went away before
+// it answered; what etcd refuses is not.
+func TestSteady(t *testing.T) {
+	for _, x := range []struct {
+		answers []error
+		asked   int
+		want    error
+	}{
+		{[]error{rpctypes.ErrStopped, status.Error(codes.Unavailable, "error reading from server: EOF"), rpctypes.ErrUnhealthy, nil}, 4, nil},
+		{[]error{rpctypes.ErrMemberNotEnoughStarted, nil}, 1, rpctypes.ErrMemberNotEnoughStarted},
+		{[]error{rpctypes.ErrNoLeader, nil}, 1, rpctypes.ErrNoLeader},
+	} {
+		n := 0
+		err := steady(t.Context(), func() error { n++; return x.answers[n-1] })
+		if n != x.asked || !errors.Is(err, x.want) {
+			t.Errorf("%v: asked %d times, then %v", x.answers, n, err)
+		}
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 250*time.Millisecond)
+	defer cancel()
+	if err := steady(ctx, func() error { return rpctypes.ErrStopped }); !errors.Is(err, rpctypes.ErrStopped) {
+		t.Errorf("when nobody comes back: %v", err)
 	}
 }

@@ -199,6 +199,19 @@ func (m *Machine) List(ctx context.Context, folders ...string) ([]protocol.File,
 	return r.Files, err
 }
 
+// Show asks for what files with keys show of themselves: the keys stay there.
+func (m *Machine) Show(ctx context.Context, patterns ...string) (map[string]protocol.Shown, error) {
+	var r protocol.ShownReply
+	if err := m.call(ctx, protocol.KeysShow, protocol.PathsRequest{Paths: patterns}, &r); err != nil {
+		return nil, err
+	}
+	out := map[string]protocol.Shown{}
+	for _, f := range r.Files {
+		out[f.Path] = f
+	}
+	return out, nil
+}
+
 // Probe asks what the machine can reach and what is free on it.
 func (m *Machine) Probe(ctx context.Context, q protocol.ProbeRequest) (*protocol.ProbeReply, error) {
 	var r protocol.ProbeReply

@@ -18,6 +18,7 @@ const (
 	FilesDigests   = "files.digests"  // PathsRequest → DigestsReply
 	FilesRead      = "files.read"     // PathsRequest → FilesReply
 	FilesList      = "files.list"     // PathsRequest, of folders → FilesReply without content
+	KeysShow       = "keys.show"      // PathsRequest, of patterns → ShownReply
 	ArtefactsPull  = "artefacts.pull" // PullRequest → PullReply
 	UnitsList      = "units.list"     // → []UnitState
 	UnitsStart     = "units.start"    // UnitsRequest, in order, each awaited
@@ -68,6 +69,23 @@ type Card struct {
 // FilesReply has the files that exist, each up to MaxRead bytes.
 type FilesReply struct {
 	Files []File `json:"files"`
+}
+
+// Shown is what a file that may hold a private key shows of itself without
+// giving the key away.
+type Shown struct {
+	Path         string      `json:"path"`
+	Mode         fs.FileMode `json:"mode"`
+	Certificates []byte      `json:"certificates,omitempty"` // PEM
+	Public       []byte      `json:"public,omitempty"`       // PEM (PKIX) of the key's public half
+	// SignedBy is, of a file with a bearer token (RFC 7519), the name of the key
+	// that signed it.
+	SignedBy string `json:"signedBy,omitempty"`
+}
+
+// ShownReply has the files that match any of the patterns (path.Match).
+type ShownReply struct {
+	Files []Shown `json:"files"`
 }
 
 // MaxRead is how much of a file is read, in bytes.
