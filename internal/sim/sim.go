@@ -14,6 +14,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/sim/apiserver"
+	"verbund/internal/sim/approver"
 	"verbund/internal/sim/balancer"
 	"verbund/internal/sim/carrier"
 	"verbund/internal/sim/controllers"
@@ -47,6 +48,7 @@ func programs() map[string]host.Program {
 		"kube-proxy":              node.Proxy,
 		"haproxy":                 balancer.Run,
 		"endpoint-carrier":        carrier.Run,
+		"request-approver":        approver.Run,
 	}
 }
 

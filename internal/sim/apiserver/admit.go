@@ -9,6 +9,7 @@ import (
 
 	clientv3 "go.etcd.io/etcd/client/v3"
 	appsv1 "k8s.io/api/apps/v1"
+	certv1 "k8s.io/api/certificates/v1"
 	corev1 "k8s.io/api/core/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -84,6 +85,23 @@ func (s *server) admit(ctx context.Context, res *resource, o, old runtime.Object
 		}
 	case *corev1.Service:
 		return s.admitService(ctx, o, old)
+	case *certv1.CertificateSigningRequest:
+		if q, err := readRequest(o); err != nil {
+			return invalid("%v", err)
+		} else if err := q.CheckSignature(); err != nil {
+			return invalid("spec.request: %v", err)
+		}
+		if o.Spec.SignerName == "" || len(o.Spec.Usages) == 0 {
+			return invalid("spec: signerName and usages are needed")
+		}
+	case *corev1.Secret:
+		for k, v := range o.StringData {
+			if o.Data == nil {
+				o.Data = map[string][]byte{}
+			}
+			o.Data[k] = []byte(v)
+		}
+		o.StringData = nil
 	}
 	return nil
 }

@@ -102,7 +102,7 @@ func (f *fixture) ask(u user, method, path, contentType, body string) answer {
 	case q.resource == nil:
 		f.s.discover(w, r)
 	default:
-		if err := f.s.authorize(u, q); err != nil {
+		if err := f.s.authorize(context.Background(), u, q); err != nil {
 			fail(w, err)
 		} else {
 			f.s.serve(w, r, u, q)

@@ -2,12 +2,16 @@ package apiserver
 
 import (
 	"context"
+	"crypto"
+	"crypto/subtle"
 	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"net/http"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +19,7 @@ import (
 
 	"github.com/golang-jwt/jwt/v5"
 	"go.etcd.io/etcd/api/v3/mvccpb"
+	corev1 "k8s.io/api/core/v1"
 	rbacv1 "k8s.io/api/rbac/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/runtime/schema"
@@ -39,22 +44,111 @@ func (u user) in(g string) bool { return slices.Contains(u.groups, g) }
 func (s *server) authenticate(r *http.Request) (user, error) {
 	if r.TLS != nil && len(r.TLS.PeerCertificates) > 0 {
 		c := r.TLS.PeerCertificates[0]
-		if _, err := c.Verify(x509.VerifyOptions{Roots: s.cas, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
+		// What stands in front says who asks; only one under its own authority,
+		// with one of the allowed names, is believed.
+		if s.fromFront(r, c) {
+			return user{r.Header.Get("X-Remote-User"), append(slices.Clone(r.Header.Values("X-Remote-Group")), "system:authenticated")}, nil
+		}
+		if err := s.verified(c); err != nil {
 			return user{}, fmt.Errorf("client certificate of %q: %v", c.Subject.CommonName, err)
 		}
 		return user{c.Subject.CommonName, append(slices.Clone(c.Subject.Organization), "system:authenticated")}, nil
 	}
 	if t, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		if s.opt.bootstrapTokens && enrolmentToken.MatchString(t) {
+			return s.enrolling(r.Context(), t)
+		}
 		return s.tokens.verify(t)
 	}
 	return user{anonymous, []string{"system:unauthenticated"}}, nil
 }
 
-// tokens signs and verifies service-account tokens (RFC 7519).
+// verified verifies a client's certificate under what is trusted now. That it
+// was signed is found out once for as long as the same authorities are trusted;
+// that it has not ended, with every request.
+func (s *server) verified(c *x509.Certificate) error {
+	roots := s.cas.Now()
+	if known, ok := s.known.Load(c); ok && known == roots && time.Now().Before(c.NotAfter) {
+		return nil
+	}
+	if _, err := c.Verify(x509.VerifyOptions{Roots: roots, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
+		return err
+	}
+	if s.knownCount.Add(1) > 10_000 {
+		s.knownCount.Store(0)
+		s.known.Clear()
+	}
+	s.known.Store(c, roots)
+	return nil
+}
+
+// fromFront says whether a request comes from a proxy in front of the server.
+func (s *server) fromFront(r *http.Request, c *x509.Certificate) bool {
+	if s.fronts == nil || r.Header.Get("X-Remote-User") == "" || !slices.Contains(s.opt.headerNames, c.Subject.CommonName) {
+		return false
+	}
+	_, err := c.Verify(x509.VerifyOptions{Roots: s.fronts.Now(), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
+	return err == nil
+}
+
+// enrolmentToken is the form of a token with which a machine asks for its first
+// certificate.
+var enrolmentToken = regexp.MustCompile(`^([a-z0-9]{6})\.([a-z0-9]{16})$`)
+
+// enrolling finds the Secret of an enrolment token. Whoever shows one that does
+// not serve is not told why; the log says it, once for as long as the same one tries.
+func (s *server) enrolling(ctx context.Context, token string) (user, error) {
+	part := enrolmentToken.FindStringSubmatch(token)
+	o, _, _, err := s.load(ctx, findResource("", "v1", "secrets"), "kube-system", "bootstrap-token-"+part[1])
+	sec, _ := o.(*corev1.Secret)
+	why := ""
+	switch {
+	case err != nil || sec == nil || sec.Type != corev1.SecretTypeBootstrapToken:
+		why = "it is not known, or was revoked"
+	case subtle.ConstantTimeCompare(sec.Data["token-secret"], []byte(part[2])) != 1:
+		why = "its secret half is another one"
+	case string(sec.Data["usage-bootstrap-authentication"]) != "true":
+		why = "it is not for authentication"
+	default:
+		if end := string(sec.Data["expiration"]); end != "" {
+			if at, err := time.Parse(time.RFC3339, end); err != nil || time.Now().After(at) {
+				why = "it ended at " + end
+			}
+		}
+	}
+	if why != "" {
+		if text := fmt.Sprintf("refused enrolment token %s: %s", part[1], why); s.refusedToken.Swap(text) != text {
+			s.env.Logf("%s", text)
+		}
+		return user{}, errors.New("enrolment token: it is not known, was revoked, or has ended")
+	}
+	groups := []string{"system:bootstrappers", "system:authenticated"}
+	if extra := string(sec.Data["auth-extra-groups"]); extra != "" {
+		groups = append(groups, strings.Split(extra, ",")...)
+	}
+	return user{"system:bootstrap:" + part[1], groups}, nil
+}
+
+// tokens signs and verifies service-account tokens (RFC 7519). Every key of
+// the file verifies; a token names its own by a digest.
 type tokens struct {
 	issuer  string
-	signing any
-	public  any
+	signing crypto.Signer
+	method  jwt.SigningMethod
+	publics map[string]crypto.PublicKey
+	longest time.Duration
+}
+
+func methodOf(public crypto.PublicKey) (jwt.SigningMethod, error) {
+	switch trust.AlgorithmOf(public) {
+	case "ecdsa-p256":
+		return jwt.SigningMethodES256, nil
+	case "ecdsa-p384":
+		return jwt.SigningMethodES384, nil
+	case "rsa-2048", "rsa-3072", "rsa-4096":
+		return jwt.SigningMethodRS256, nil
+	}
+	return nil, fmt.Errorf("a key of the kind %s cannot sign service-account tokens", trust.AlgorithmOf(public))
 }
 
 func loadTokens(h *host.Host, o *options) (*tokens, error) {
@@ -66,29 +160,66 @@ func loadTokens(h *host.Host, o *options) (*tokens, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", o.saSigningKey, err)
 	}
-	if b, err = h.ReadFile(o.saKey); err != nil {
+	t := &tokens{issuer: o.issuer, signing: k, publics: map[string]crypto.PublicKey{}, longest: o.maxToken}
+	if t.method, err = methodOf(k.Public()); err != nil {
+		return nil, fmt.Errorf("%s: %w", o.saSigningKey, err)
+	}
+	rest, err := h.ReadFile(o.saKey)
+	if err != nil {
 		return nil, err
 	}
-	pub, err := jwt.ParseECPublicKeyFromPEM(b)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", o.saKey, err)
+	for {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		pub, err := x509.ParsePKIXPublicKey(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", o.saKey, err)
+		}
+		id, err := trust.KeyName(pub)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", o.saKey, err)
+		}
+		t.publics[id] = pub
 	}
-	return &tokens{issuer: o.issuer, signing: k, public: pub}, nil
+	if len(t.publics) == 0 {
+		return nil, fmt.Errorf("%s holds no public key", o.saKey)
+	}
+	return t, nil
 }
 
 func (t *tokens) sign(ns, name string, life time.Duration) (string, time.Time, error) {
+	if t.longest > 0 {
+		life = min(life, t.longest)
+	}
 	end := time.Now().Add(life)
-	s, err := jwt.NewWithClaims(jwt.SigningMethodES256, jwt.RegisteredClaims{
+	tok := jwt.NewWithClaims(t.method, jwt.RegisteredClaims{
 		Issuer: t.issuer, Subject: "system:serviceaccount:" + ns + ":" + name, Audience: jwt.ClaimStrings{t.issuer},
 		ExpiresAt: jwt.NewNumericDate(end), IssuedAt: jwt.NewNumericDate(time.Now()),
-	}).SignedString(t.signing)
+	})
+	id, err := trust.KeyName(t.signing.Public())
+	if err != nil {
+		return "", end, err
+	}
+	tok.Header["kid"] = id
+	s, err := tok.SignedString(t.signing)
 	return s, end, err
 }
 
 func (t *tokens) verify(tok string) (user, error) {
 	var c jwt.RegisteredClaims
-	_, err := jwt.ParseWithClaims(tok, &c, func(*jwt.Token) (any, error) { return t.public, nil },
-		jwt.WithValidMethods([]string{"ES256"}), jwt.WithIssuer(t.issuer), jwt.WithExpirationRequired())
+	_, err := jwt.ParseWithClaims(tok, &c, func(tok *jwt.Token) (any, error) {
+		id, _ := tok.Header["kid"].(string)
+		pub, ok := t.publics[id]
+		if !ok {
+			return nil, errors.New("no trusted key signed it")
+		}
+		if m, err := methodOf(pub); err != nil || m != tok.Method {
+			return nil, errors.New("it is signed in another way than its key is for")
+		}
+		return pub, nil
+	}, jwt.WithValidMethods([]string{"ES256", "ES384", "RS256"}), jwt.WithIssuer(t.issuer), jwt.WithExpirationRequired())
 	if err != nil {
 		return user{}, fmt.Errorf("bearer token: %v", err)
 	}
@@ -200,9 +331,9 @@ func (b *rbac) allows(u user, a access) bool {
 	return false
 }
 
-// nodeAllows is the node authorizer with node restriction, as far as names can
-// tell: a kubelet reads what nodes read, and writes only what is its own.
-func nodeAllows(u user, a access) bool {
+// nodeAllows is the node authorizer with node restriction: a kubelet reads what
+// its own pods need, and writes only what is its own.
+func (s *server) nodeAllows(ctx context.Context, u user, a access) bool {
 	node, ok := strings.CutPrefix(u.name, "system:node:")
 	if !ok || !u.in("system:nodes") {
 		return false
@@ -212,11 +343,21 @@ func nodeAllows(u user, a access) bool {
 	case "/nodes":
 		return read || a.verb == "create" || (a.verb == "update" || a.verb == "patch") && a.name == node
 	case "/pods":
-		return read || (a.sub == "status" && a.verb != "create") || a.verb == "delete" && a.sub == ""
-	case "/services", "/configmaps", "/secrets", "/endpoints", "discovery.k8s.io/endpointslices":
+		if read {
+			return true
+		}
+		if a.sub != "status" && (a.sub != "" || a.verb != "delete") || a.verb == "create" {
+			return false
+		}
+		o, _, _, err := s.load(ctx, findResource("", "v1", "pods"), a.ns, a.name)
+		p, ok := o.(*corev1.Pod)
+		return err == nil && ok && p.Spec.NodeName == node
+	case "/services", "/endpoints", "discovery.k8s.io/endpointslices":
 		return read
+	case "/configmaps", "/secrets":
+		return a.verb == "get" && s.podsOf(ctx, node, a.ns, func(p *corev1.Pod) bool { return refers(p, a.plural, a.name) })
 	case "/serviceaccounts":
-		return a.sub == "token" && a.verb == "create" || a.verb == "get"
+		return (a.sub == "token" && a.verb == "create" || a.verb == "get") && s.podsOf(ctx, node, a.ns, func(p *corev1.Pod) bool { return p.Spec.ServiceAccountName == a.name })
 	case "/events", "events.k8s.io/events":
 		return a.verb == "create" || a.verb == "patch" || a.verb == "update"
 	case "coordination.k8s.io/leases":
@@ -229,19 +370,56 @@ func nodeAllows(u user, a access) bool {
 	return false
 }
 
-func (s *server) allowed(u user, a access) bool {
+// podsOf says whether one of a node's pods in a namespace is as asked.
+func (s *server) podsOf(ctx context.Context, node, ns string, is func(*corev1.Pod) bool) bool {
+	res := findResource("", "v1", "pods")
+	kvs, _, err := s.rangeOf(ctx, res.prefix(ns))
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(kvs, func(kv *mvccpb.KeyValue) bool {
+		o, _, err := s.decodeStored(res, kv.Value, kv.ModRevision)
+		p, ok := o.(*corev1.Pod)
+		return err == nil && ok && p.Spec.NodeName == node && is(p)
+	})
+}
+
+// refers says whether a pod needs a Secret or a ConfigMap.
+func refers(p *corev1.Pod, plural, name string) bool {
+	secret := plural == "secrets"
+	for _, v := range p.Spec.Volumes {
+		if secret && v.Secret != nil && v.Secret.SecretName == name || !secret && v.ConfigMap != nil && v.ConfigMap.Name == name {
+			return true
+		}
+	}
+	for _, c := range p.Spec.Containers {
+		for _, e := range c.EnvFrom {
+			if secret && e.SecretRef != nil && e.SecretRef.Name == name || !secret && e.ConfigMapRef != nil && e.ConfigMapRef.Name == name {
+				return true
+			}
+		}
+		for _, e := range c.Env {
+			if f := e.ValueFrom; f != nil && (secret && f.SecretKeyRef != nil && f.SecretKeyRef.Name == name || !secret && f.ConfigMapKeyRef != nil && f.ConfigMapKeyRef.Name == name) {
+				return true
+			}
+		}
+	}
+	return secret && slices.ContainsFunc(p.Spec.ImagePullSecrets, func(r corev1.LocalObjectReference) bool { return r.Name == name })
+}
+
+func (s *server) allowed(ctx context.Context, u user, a access) bool {
 	if u.in("system:masters") {
 		return true
 	}
 	if u.name != anonymous && (a.plural == "selfsubjectaccessreviews" || a.plural == "selfsubjectreviews") {
 		return true
 	}
-	return nodeAllows(u, a) || s.rbac != nil && s.rbac.allows(u, a)
+	return s.nodeAllows(ctx, u, a) || s.rbac != nil && s.rbac.allows(u, a)
 }
 
-func (s *server) authorize(u user, q *request) error {
+func (s *server) authorize(ctx context.Context, u user, q *request) error {
 	a := access{q.verb, q.resource.group, q.resource.plural, q.sub, q.ns, q.name}
-	if s.allowed(u, a) {
+	if s.allowed(ctx, u, a) {
 		return nil
 	}
 	what := q.resource.gr()

@@ -14,9 +14,10 @@ import (
 	"strings"
 	"time"
 
-	"go.etcd.io/etcd/api/v3/mvccpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	jsonpatch "gopkg.in/evanphx/json-patch.v4"
+	certv1 "k8s.io/api/certificates/v1"
+	corev1 "k8s.io/api/core/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/api/meta"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -59,7 +60,7 @@ func (s *server) serve(w http.ResponseWriter, r *http.Request, u user, q *reques
 		o, err = s.createSub(ctx, r, u, q)
 	case q.verb == "create":
 		status = http.StatusCreated
-		o, err = s.create(ctx, r, q)
+		o, err = s.create(ctx, r, u, q)
 	case q.verb == "update":
 		o, err = s.update(ctx, r, u, q)
 	case q.verb == "patch":
@@ -124,7 +125,7 @@ func decode(res *resource, b []byte, q *request) (runtime.Object, metav1.Object,
 	return o, m, err
 }
 
-func (s *server) create(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
+func (s *server) create(ctx context.Context, r *http.Request, u user, q *request) (runtime.Object, error) {
 	b, err := body(r)
 	if err != nil {
 		return nil, err
@@ -155,6 +156,13 @@ func (s *server) create(ctx context.Context, r *http.Request, q *request) (runti
 	m.SetGeneration(1)
 	m.SetResourceVersion("")
 	m.SetDeletionTimestamp(nil)
+	if err := restrictCreation(u, q, o, m); err != nil {
+		return nil, err
+	}
+	if csr, ok := o.(*certv1.CertificateSigningRequest); ok {
+		csr.Spec.Username, csr.Spec.Groups, csr.Spec.UID, csr.Spec.Extra = u.name, u.groups, "", nil
+		csr.Status = certv1.CertificateSigningRequestStatus{}
+	}
 	if err := s.admit(ctx, q.resource, o, nil); err != nil {
 		return nil, err
 	}
@@ -203,6 +211,11 @@ func (s *server) merge(ctx context.Context, u user, q *request, old runtime.Obje
 		nm, _ = meta.Accessor(n)
 	} else if q.resource.status {
 		copyField(n, old, "Status")
+	}
+	if csr, ok := n.(*certv1.CertificateSigningRequest); ok {
+		if err := s.mergeCSR(u, q, old.(*certv1.CertificateSigningRequest), csr); err != nil {
+			return nil, err
+		}
 	}
 	nm.SetUID(om.GetUID())
 	nm.SetNamespace(om.GetNamespace())
@@ -363,7 +376,7 @@ func (s *server) removeAll(ctx context.Context, r *http.Request, q *request) (ru
 		return nil, err
 	}
 	for _, kv := range kvs {
-		o, m, err := decodeStored(q.resource, kv.Value, kv.ModRevision)
+		o, m, err := s.decodeStored(q.resource, kv.Value, kv.ModRevision)
 		if err != nil || !matches(q.labels, q.fields, o, m) {
 			continue
 		}
@@ -383,12 +396,24 @@ func matches(ls labels.Selector, fs fields.Selector, o runtime.Object, m metav1.
 	if fs.Empty() {
 		return true
 	}
-	u, err := runtime.DefaultUnstructuredConverter.ToUnstructured(o)
-	if err != nil {
-		return false
-	}
 	set := fields.Set{}
+	var u map[string]any
 	for _, rq := range fs.Requirements() {
+		// What everybody asks for is looked up directly.
+		p, isPod := o.(*corev1.Pod)
+		switch {
+		case rq.Field == "metadata.name":
+			set[rq.Field] = m.GetName()
+			continue
+		case rq.Field == "spec.nodeName" && isPod:
+			set[rq.Field] = p.Spec.NodeName
+			continue
+		case u == nil:
+			var err error
+			if u, err = runtime.DefaultUnstructuredConverter.ToUnstructured(o); err != nil {
+				return false
+			}
+		}
 		var v any = u
 		for _, p := range strings.Split(rq.Field, ".") {
 			next, ok := v.(map[string]any)
@@ -413,7 +438,7 @@ func (s *server) list(w http.ResponseWriter, r *http.Request, q *request) {
 	}
 	items := []runtime.Object{}
 	for _, kv := range kvs {
-		o, m, err := decodeStored(q.resource, kv.Value, kv.ModRevision)
+		o, m, err := s.decodeStored(q.resource, kv.Value, kv.ModRevision)
 		if err != nil {
 			fail(w, err)
 			return
@@ -461,6 +486,18 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 		}
 		return true
 	}
+	pass := func(typ string, d *stored) bool {
+		if table != nil {
+			o, _, err := d.object()
+			return err == nil && send(typ, o)
+		}
+		b, err := d.json()
+		if err != nil {
+			return false
+		}
+		_, err = fmt.Fprintf(w, "{\"type\":%q,\"object\":%s}\n", typ, b)
+		return err == nil
+	}
 	rv := q.query.Get("resourceVersion")
 	rev, err := strconv.ParseInt(rv, 10, 64)
 	if rv != "" && err != nil {
@@ -475,7 +512,7 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 			return
 		}
 		for _, kv := range kvs {
-			o, m, err := decodeStored(q.resource, kv.Value, kv.ModRevision)
+			o, m, err := s.decodeStored(q.resource, kv.Value, kv.ModRevision)
 			if err == nil && matches(q.labels, q.fields, o, m) && !send("ADDED", o) {
 				return
 			}
@@ -488,38 +525,74 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 	if fl != nil {
 		fl.Flush()
 	}
-	for wr := range s.etcd.Watch(ctx, q.resource.prefix(q.ns), watchFrom(rev+1)...) {
-		if err := wr.Err(); err != nil {
-			if errors.Is(err, rpctypes.ErrCompacted) {
-				st := apierrors.NewResourceExpired("too old resource version").Status()
-				send("ERROR", &st)
+	expired := func() {
+		st := apierrors.NewResourceExpired("too old resource version").Status()
+		send("ERROR", &st)
+	}
+	tell := func(c change) bool {
+		var now, was *stored
+		if c.now != nil {
+			if o, m, err := c.now.object(); err == nil && matches(q.labels, q.fields, o, m) {
+				now = c.now
 			}
-			return
 		}
-		for _, ev := range wr.Events {
-			var now, was runtime.Object
-			if ev.Type == mvccpb.PUT {
-				if o, m, err := decodeStored(q.resource, ev.Kv.Value, ev.Kv.ModRevision); err == nil && matches(q.labels, q.fields, o, m) {
-					now = o
+		if c.was != nil {
+			if o, m, err := c.was.object(); err == nil && matches(q.labels, q.fields, o, m) {
+				was = c.was
+			}
+		}
+		switch {
+		case now != nil && was == nil:
+			return pass("ADDED", now)
+		case now != nil:
+			return pass("MODIFIED", now)
+		case was != nil:
+			return pass("DELETED", was)
+		}
+		return true
+	}
+	f, err := s.feedOf(ctx, q.resource)
+	if err != nil {
+		return
+	}
+	if _, _, ok := f.after(rev); !ok {
+		// Who was connected long ago, to something that seldom changes.
+		for wr := range s.etcd.Watch(ctx, q.resource.prefix(q.ns), watchFrom(rev+1)...) {
+			if err := wr.Err(); err != nil {
+				if errors.Is(err, rpctypes.ErrCompacted) {
+					expired()
 				}
-			}
-			if ev.PrevKv != nil {
-				if o, m, err := decodeStored(q.resource, ev.PrevKv.Value, ev.Kv.ModRevision); err == nil && matches(q.labels, q.fields, o, m) {
-					was = o
-				}
-			}
-			ok := true
-			switch {
-			case now != nil && was == nil:
-				ok = send("ADDED", now)
-			case now != nil:
-				ok = send("MODIFIED", now)
-			case was != nil:
-				ok = send("DELETED", was)
-			}
-			if !ok {
 				return
 			}
+			for _, ev := range wr.Events {
+				if !tell(s.changeOf(q.resource, ev)) {
+					return
+				}
+			}
+			if fl != nil {
+				fl.Flush()
+			}
+		}
+		return
+	}
+	for {
+		changes, more, ok := f.after(rev)
+		if !ok {
+			expired()
+			return
+		}
+		for _, c := range changes {
+			if rev = c.rev; strings.HasPrefix(c.key, q.resource.prefix(q.ns)) && !tell(c) {
+				return
+			}
+		}
+		if len(changes) > 0 && fl != nil {
+			fl.Flush()
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-more:
 		}
 	}
 }

@@ -3,7 +3,6 @@ package apiserver
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -44,6 +44,9 @@ type options struct {
 	issuer                                         string
 	saKey, saSigningKey                            string
 	services                                       string
+	maxToken                                       time.Duration
+	extendTokens                                   bool
+	encryption                                     string
 	shutdownDelay                                  time.Duration
 	tlsCert, tlsKey                                string
 }
@@ -80,6 +83,9 @@ func parseFlags(e *host.Env) (*options, error) {
 	fs.StringVar(&o.saKey, "service-account-key-file", "", "")
 	fs.StringVar(&o.saSigningKey, "service-account-signing-key-file", "", "")
 	fs.StringVar(&o.services, "service-cluster-ip-range", "", "")
+	fs.DurationVar(&o.maxToken, "service-account-max-token-expiration", 0, "")
+	fs.BoolVar(&o.extendTokens, "service-account-extend-token-expiration", true, "")
+	fs.StringVar(&o.encryption, "encryption-provider-config", "", "")
 	fs.DurationVar(&o.shutdownDelay, "shutdown-delay-duration", 0, "")
 	fs.StringVar(&o.tlsCert, "tls-cert-file", "", "")
 	fs.StringVar(&o.tlsKey, "tls-private-key-file", "", "")
@@ -112,7 +118,16 @@ type server struct {
 	rbac     *rbac
 	services netip.Prefix
 	kubelets *http.Client
-	cas      *x509.CertPool
+	cas      *Trusted // of client certificates
+	fronts   *Trusted // of what stands in front and says who asks
+	secrets  *encryption
+	// known are client certificates that were verified, with what was trusted.
+	known      sync.Map
+	knownCount atomic.Int64
+	// refusedToken is what was last said of an enrolment token.
+	refusedToken atomic.Value
+	feedsMu      sync.Mutex
+	feeds        map[string]*feed // by prefix in etcd
 	// life ends when the server shuts down; watches end with it.
 	life     context.Context
 	stopping atomic.Bool
@@ -129,19 +144,20 @@ func Run(ctx context.Context, e *host.Env) error {
 	if s.services, err = netip.ParsePrefix(o.services); err != nil {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("--service-cluster-ip-range: %w", err)}
 	}
-	cert, err := KeyPair(e.Host, o.tlsCert, o.tlsKey)
+	serving, err := ReadPair(e.Host, o.tlsCert, o.tlsKey)
 	if err != nil {
 		return err
 	}
-	if s.cas, err = Pool(e.Host, o.clientCA); err != nil {
+	if s.cas, err = ReadTrusted(e.Host, o.clientCA); err != nil {
 		return err
 	}
-	for _, f := range []string{o.headerCA} {
-		if _, err := Pool(e.Host, f); err != nil {
-			return err
-		}
+	if s.fronts, err = ReadTrusted(e.Host, o.headerCA); err != nil {
+		return err
 	}
-	if _, err := KeyPair(e.Host, o.proxyCert, o.proxyKey); err != nil {
+	if _, err := ReadPair(e.Host, o.proxyCert, o.proxyKey); err != nil {
+		return err
+	}
+	if s.secrets, err = readEncryption(e.Host, o.encryption); err != nil {
 		return err
 	}
 	if s.tokens, err = loadTokens(e.Host, o); err != nil {
@@ -163,7 +179,7 @@ func Run(ctx context.Context, e *host.Env) error {
 	}
 	srv := &http.Server{
 		Handler:   s,
-		TLSConfig: &tls.Config{Certificates: []tls.Certificate{*cert}, ClientAuth: tls.RequestClientCert, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}},
+		TLSConfig: &tls.Config{GetCertificate: serving.Server, ClientAuth: tls.RequestClientCert, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}},
 		ErrorLog:  log.New(io.Discard, "", 0),
 	}
 	served := make(chan error, 1)
@@ -219,52 +235,18 @@ func Version(v string) version.Info {
 	return version.Info{Major: maj, Minor: min, GitVersion: v, GitTreeState: "clean", GoVersion: "stand-in", Compiler: "gc", Platform: "linux/amd64"}
 }
 
-// KeyPair reads a certificate with its key from the machine's disk and refuses
-// one that is not valid now, as real components do sooner or later.
-func KeyPair(h *host.Host, cert, key string) (*tls.Certificate, error) {
-	c, err := h.ReadFile(cert)
-	if err != nil {
-		return nil, err
-	}
-	k, err := h.ReadFile(key)
-	if err != nil {
-		return nil, err
-	}
-	p, err := tls.X509KeyPair(c, k)
-	if err != nil {
-		return nil, fmt.Errorf("%s with %s: %w", cert, key, err)
-	}
-	if now := time.Now(); now.After(p.Leaf.NotAfter) || now.Before(p.Leaf.NotBefore) {
-		return nil, fmt.Errorf("%s is valid from %s to %s, not now", cert, p.Leaf.NotBefore.Format(time.RFC3339), p.Leaf.NotAfter.Format(time.RFC3339))
-	}
-	return &p, nil
-}
-
-// Pool reads authorities from the machine's disk.
-func Pool(h *host.Host, file string) (*x509.CertPool, error) {
-	b, err := h.ReadFile(file)
-	if err != nil {
-		return nil, err
-	}
-	p := x509.NewCertPool()
-	if !p.AppendCertsFromPEM(b) {
-		return nil, fmt.Errorf("%s holds no certificate", file)
-	}
-	return p, nil
-}
-
 func (s *server) datastore(ctx context.Context) (*clientv3.Client, error) {
-	cert, err := KeyPair(s.env.Host, s.opt.etcdCert, s.opt.etcdKey)
+	cert, err := ReadPair(s.env.Host, s.opt.etcdCert, s.opt.etcdKey)
 	if err != nil {
 		return nil, err
 	}
-	pool, err := Pool(s.env.Host, s.opt.etcdCA)
+	pool, err := ReadTrusted(s.env.Host, s.opt.etcdCA)
 	if err != nil {
 		return nil, err
 	}
 	return clientv3.New(clientv3.Config{
 		Context: ctx, Endpoints: s.opt.etcdServers, Logger: zap.NewNop(), DialKeepAliveTime: 5 * time.Second, DialKeepAliveTimeout: 2 * time.Second,
-		TLS: &tls.Config{Certificates: []tls.Certificate{*cert}, RootCAs: pool},
+		TLS: &tls.Config{GetClientCertificate: cert.Client, RootCAs: pool.Pool()},
 		DialOptions: []grpc.DialOption{grpc.WithContextDialer(func(ctx context.Context, addr string) (net.Conn, error) {
 			return s.env.Dial(ctx, "tcp", addr)
 		})},
@@ -272,15 +254,15 @@ func (s *server) datastore(ctx context.Context) (*clientv3.Client, error) {
 }
 
 func (s *server) kubeletClient() (*http.Client, error) {
-	cert, err := KeyPair(s.env.Host, s.opt.kubeletCert, s.opt.kubeletKey)
+	cert, err := ReadPair(s.env.Host, s.opt.kubeletCert, s.opt.kubeletKey)
 	if err != nil {
 		return nil, err
 	}
-	pool, err := Pool(s.env.Host, s.opt.kubeletCA)
+	pool, err := ReadTrusted(s.env.Host, s.opt.kubeletCA)
 	if err != nil {
 		return nil, err
 	}
-	return &http.Client{Transport: &http.Transport{DialContext: s.env.Dial, TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{*cert}, RootCAs: pool}, IdleConnTimeout: 10 * time.Second}}, nil
+	return &http.Client{Transport: &http.Transport{DialContext: s.env.Dial, TLSClientConfig: &tls.Config{GetClientCertificate: cert.Client, RootCAs: pool.Pool()}, IdleConnTimeout: 10 * time.Second}}, nil
 }
 
 func (s *server) healthy(ctx context.Context) error {
@@ -330,7 +312,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.discover(w, r)
 		return
 	}
-	if err := s.authorize(u, q); err != nil {
+	if err := s.authorize(r.Context(), u, q); err != nil {
 		fail(w, err)
 		return
 	}

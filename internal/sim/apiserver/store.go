@@ -30,10 +30,13 @@ func (s *server) rangeOf(ctx context.Context, prefix string) ([]*mvccpb.KeyValue
 
 // decodeStored reads an object from etcd; its resource version is etcd's
 // modification revision.
-func decodeStored(res *resource, value []byte, rev int64) (runtime.Object, metav1.Object, error) {
+func (s *server) decodeStored(res *resource, value []byte, rev int64) (runtime.Object, metav1.Object, error) {
 	o, err := res.make()
 	if err != nil {
 		return nil, nil, err
+	}
+	if value, err = s.secrets.open(value); err != nil {
+		return nil, nil, apierrors.NewInternalError(err)
 	}
 	if err := json.Unmarshal(value, o); err != nil {
 		return nil, nil, fmt.Errorf("stored %s: %w", res.kind, err)
@@ -67,7 +70,7 @@ func (s *server) load(ctx context.Context, res *resource, ns, name string) (runt
 	if len(r.Kvs) == 0 {
 		return nil, nil, 0, apierrors.NewNotFound(res.gr(), name)
 	}
-	o, m, err := decodeStored(res, r.Kvs[0].Value, r.Kvs[0].ModRevision)
+	o, m, err := s.decodeStored(res, r.Kvs[0].Value, r.Kvs[0].ModRevision)
 	return o, m, r.Kvs[0].ModRevision, err
 }
 
@@ -78,6 +81,9 @@ func (s *server) put(ctx context.Context, res *resource, o runtime.Object, rev i
 		return err
 	}
 	b, err := encodeStored(o)
+	if err == nil {
+		b, err = s.secrets.seal(res, b)
+	}
 	if err != nil {
 		return err
 	}
@@ -93,6 +99,16 @@ func (s *server) put(ctx context.Context, res *resource, o runtime.Object, rev i
 	}
 	m.SetResourceVersion(strconv.FormatInt(r.Header.Revision, 10))
 	return nil
+}
+
+// stale says whether an object is kept encrypted in another way than it would
+// be written today.
+func (s *server) stale(ctx context.Context, res *resource, ns, name string) bool {
+	if !s.secrets.covers(res) {
+		return false
+	}
+	r, err := s.etcd.Get(ctx, res.key(ns, name))
+	return err == nil && len(r.Kvs) > 0 && s.secrets.stale(res, r.Kvs[0].Value)
 }
 
 func (s *server) drop(ctx context.Context, res *resource, ns, name string, rev int64) error {
@@ -127,7 +143,10 @@ func (s *server) change(ctx context.Context, res *resource, ns, name, want strin
 			return nil, err
 		}
 		if n == nil {
-			return o, nil
+			if dry || !s.stale(ctx, res, ns, name) {
+				return o, nil
+			}
+			n = o
 		}
 		nm, err := meta.Accessor(n)
 		if err != nil {

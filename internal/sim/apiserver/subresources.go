@@ -80,14 +80,14 @@ func (s *server) createSub(ctx context.Context, r *http.Request, u user, q *requ
 		if err := into(r, v); err != nil {
 			return nil, err
 		}
-		v.Status.Allowed = s.review(user{v.Spec.User, v.Spec.Groups}, v.Spec.ResourceAttributes)
+		v.Status.Allowed = s.review(ctx, user{v.Spec.User, v.Spec.Groups}, v.Spec.ResourceAttributes)
 		return v, nil
 	case q.resource.plural == "selfsubjectaccessreviews":
 		v := &authzv1.SelfSubjectAccessReview{}
 		if err := into(r, v); err != nil {
 			return nil, err
 		}
-		v.Status.Allowed = s.review(u, v.Spec.ResourceAttributes)
+		v.Status.Allowed = s.review(ctx, u, v.Spec.ResourceAttributes)
 		return v, nil
 	case q.resource.plural == "selfsubjectreviews":
 		v := &authnv1.SelfSubjectReview{TypeMeta: metav1.TypeMeta{Kind: "SelfSubjectReview", APIVersion: "authentication.k8s.io/v1"}}
@@ -107,11 +107,11 @@ func (s *server) createSub(ctx context.Context, r *http.Request, u user, q *requ
 	return nil, apierrors.NewMethodNotSupported(q.resource.gr(), "create "+q.sub)
 }
 
-func (s *server) review(u user, a *authzv1.ResourceAttributes) bool {
+func (s *server) review(ctx context.Context, u user, a *authzv1.ResourceAttributes) bool {
 	if a == nil {
 		return u.in("system:masters")
 	}
-	return s.allowed(u, access{a.Verb, a.Group, a.Resource, a.Subresource, a.Namespace, a.Name})
+	return s.allowed(ctx, u, access{a.Verb, a.Group, a.Resource, a.Subresource, a.Namespace, a.Name})
 }
 
 func setCondition(st *corev1.PodStatus, c corev1.PodCondition) {
@@ -147,7 +147,7 @@ func (s *server) evict(ctx context.Context, q *request, e *policyv1.Eviction) (r
 	}
 	var over []string
 	for _, kv := range kvs {
-		bo, bm, err := decodeStored(budgets, kv.Value, kv.ModRevision)
+		bo, bm, err := s.decodeStored(budgets, kv.Value, kv.ModRevision)
 		if err != nil {
 			return nil, err
 		}

@@ -238,7 +238,8 @@ func (p *proxy) load(ctx context.Context, file string) error {
 	}
 	for _, b := range c.backends {
 		if b.ca != "" {
-			if b.pool, err = apiserver.Pool(p.e.Host, b.ca); err != nil {
+			trusted, terr := apiserver.ReadTrusted(p.e.Host, b.ca)
+			if b.pool, err = trusted.Pool(), terr; err != nil {
 				return err
 			}
 		}

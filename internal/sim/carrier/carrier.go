@@ -28,6 +28,7 @@ import (
 	"go.etcd.io/etcd/client/v3/concurrency"
 	"google.golang.org/grpc"
 
+	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/host"
 )
 
@@ -115,19 +116,11 @@ func (c *carrier) read(file string) error {
 	if err != nil {
 		return err
 	}
-	cert, err := h.ReadFile(c.cfg.Certificate)
+	pair, err := apiserver.ReadPair(h, c.cfg.Certificate, c.cfg.Key)
 	if err != nil {
 		return err
 	}
-	key, err := h.ReadFile(c.cfg.Key)
-	if err != nil {
-		return err
-	}
-	pair, err := tls.X509KeyPair(cert, key)
-	if err != nil {
-		return fmt.Errorf("%s: %w", c.cfg.Certificate, err)
-	}
-	c.store = &tls.Config{RootCAs: store, Certificates: []tls.Certificate{pair}}
+	c.store = &tls.Config{RootCAs: store, GetClientCertificate: pair.Client}
 	return nil
 }
 

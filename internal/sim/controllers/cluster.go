@@ -80,8 +80,14 @@ func (s *state) nodeLife(ctx context.Context) error {
 				ready = rc.Status
 			}
 		}
-		l := leases[n.Name]
-		if rc != nil && l != nil && kubeclient.LeaseAge(l) > s.grace && rc.Status != corev1.ConditionUnknown {
+		silent := rc != nil && rc.Status != corev1.ConditionUnknown && leases[n.Name] != nil && kubeclient.LeaseAge(leases[n.Name]) > s.grace
+		if silent {
+			// A watch that was cut off, as by an API server's restart, lags for as long
+			// as its client waits before it tries again: then every node looks silent.
+			l, err := s.c.CoordinationV1().Leases("kube-node-lease").Get(ctx, n.Name, metav1.GetOptions{})
+			silent = err == nil && kubeclient.LeaseAge(l) > s.grace
+		}
+		if silent {
 			rc.Status, rc.Reason, rc.Message, rc.LastTransitionTime = corev1.ConditionUnknown, "NodeStatusUnknown", "Kubelet stopped posting node status.", metav1.Now()
 			if _, err := s.c.CoreV1().Nodes().UpdateStatus(ctx, n, metav1.UpdateOptions{}); err != nil {
 				errs = append(errs, ignoreGone(err))

@@ -28,13 +28,14 @@ import (
 // state is what the controllers share: a client and caches of everything.
 type state struct {
 	e     *host.Env
-	c     *kubernetes.Clientset
+	c     kubernetes.Interface
 	grace time.Duration
 	cidr  netip.Prefix
 	mask  int                  // length of each node's range
 	given map[types.UID]string // ranges given to nodes by this leader
+	sign  *signer              // nil: nothing is signed
 
-	nodes, pods, services, slices, deployments, sets, daemons, budgets, namespaces, accounts, leases cache.SharedIndexInformer
+	nodes, pods, services, slices, deployments, sets, daemons, budgets, namespaces, accounts, leases, csrs cache.SharedIndexInformer
 }
 
 // Manager is the controller manager's stand-in.
@@ -51,6 +52,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	fs.String("cluster-name", "", "")
 	signCert := fs.String("cluster-signing-cert-file", "", "")
 	signKey := fs.String("cluster-signing-key-file", "", "")
+	signFor := fs.Duration("cluster-signing-duration", 365*24*time.Hour, "")
 	rootCA := fs.String("root-ca-file", "", "")
 	saKey := fs.String("service-account-private-key-file", "", "")
 	fs.String("service-cluster-ip-range", "", "")
@@ -66,7 +68,17 @@ func Manager(ctx context.Context, e *host.Env) error {
 		return &host.ExitError{Code: 2, Err: err}
 	}
 	for _, f := range []string{*kubeconfig, *authn, *authz, *signCert, *signKey, *rootCA, *saKey} {
+		if f == "" {
+			continue // without a pair to sign with, nothing is signed
+		}
 		if _, err := e.Host.ReadFile(f); err != nil {
+			return err
+		}
+	}
+	var sign *signer
+	if *signCert != "" {
+		sign = &signer{h: e.Host, cert: *signCert, key: *signKey, life: *signFor}
+		if _, _, err := sign.pair(); err != nil {
 			return err
 		}
 	}
@@ -86,7 +98,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	}
 	e.Ready()
 	return kubeclient.Lead(ctx, e, c, "kube-controller-manager", *lease, *renew, *retry, func(ctx context.Context) {
-		s := &state{e: e, c: c, grace: *grace, cidr: p, mask: *mask, given: map[types.UID]string{}}
+		s := &state{e: e, c: c, sign: sign, grace: *grace, cidr: p, mask: *mask, given: map[types.UID]string{}}
 		s.run(ctx)
 	})
 }
@@ -98,6 +110,7 @@ func (s *state) run(ctx context.Context) {
 	s.slices, s.deployments, s.sets = f.Discovery().V1().EndpointSlices().Informer(), f.Apps().V1().Deployments().Informer(), f.Apps().V1().ReplicaSets().Informer()
 	s.daemons, s.budgets, s.namespaces = f.Apps().V1().DaemonSets().Informer(), f.Policy().V1().PodDisruptionBudgets().Informer(), f.Core().V1().Namespaces().Informer()
 	s.accounts, s.leases = f.Core().V1().ServiceAccounts().Informer(), f.Coordination().V1().Leases().Informer()
+	s.csrs = f.Certificates().V1().CertificateSigningRequests().Informer()
 	var wg sync.WaitGroup
 	watch := func(name string, every time.Duration, sync func(context.Context) error, on ...cache.SharedIndexInformer) {
 		poke := make(chan struct{}, 1)
@@ -107,17 +120,17 @@ func (s *state) run(ctx context.Context) {
 		wg.Go(func() { s.loop(ctx, name, every, poke, sync) })
 	}
 	watch("node ranges", 0, s.nodeRanges, s.nodes)
-	watch("node life", time.Second, s.nodeLife, s.nodes, s.leases)
+	watch("node life", time.Second, s.nodeLife, s.nodes) // and not with every lease, which would be all the time
 	watch("deployments", 0, s.syncDeployments, s.deployments, s.sets, s.pods)
 	watch("replica sets", 0, s.syncSets, s.sets, s.pods)
 	watch("daemon sets", 0, s.syncDaemons, s.daemons, s.pods, s.nodes)
 	watch("endpoints", 0, s.syncSlices, s.services, s.pods, s.slices)
 	watch("budgets", 0, s.syncBudgets, s.budgets, s.pods)
 	watch("garbage", 2*time.Second, s.collect, s.pods, s.sets, s.deployments, s.daemons, s.nodes, s.services)
+	watch("requests", time.Second, s.signRequests, s.csrs)
 	watch("namespaces", time.Second, s.syncNamespaces, s.namespaces)
 	f.Start(ctx.Done())
 	wg.Wait()
-	f.Shutdown()
 }
 
 // Poker is an event handler that only says that something happened.
@@ -133,7 +146,7 @@ func Poker(poke chan<- struct{}) cache.ResourceEventHandlerFuncs {
 
 func (s *state) loop(ctx context.Context, name string, every time.Duration, poke <-chan struct{}, sync func(context.Context) error) {
 	if !cache.WaitForCacheSync(ctx.Done(), s.nodes.HasSynced, s.pods.HasSynced, s.services.HasSynced, s.slices.HasSynced, s.deployments.HasSynced, s.sets.HasSynced,
-		s.daemons.HasSynced, s.budgets.HasSynced, s.namespaces.HasSynced, s.accounts.HasSynced, s.leases.HasSynced) {
+		s.daemons.HasSynced, s.budgets.HasSynced, s.namespaces.HasSynced, s.accounts.HasSynced, s.leases.HasSynced, s.csrs.HasSynced) {
 		return
 	}
 	if every == 0 {

@@ -2,11 +2,50 @@ package controllers
 
 import (
 	"testing"
+	"time"
 
+	coordv1 "k8s.io/api/coordination/v1"
 	corev1 "k8s.io/api/core/v1"
 	"k8s.io/apimachinery/pkg/api/resource"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/client-go/informers"
+	"k8s.io/client-go/kubernetes/fake"
 )
+
+// A node is silent when its lease is old at the API; one that is old only in a
+// cache that lags is not.
+func TestNodeLife(t *testing.T) {
+	node := func(name string) *corev1.Node {
+		return &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: name}, Status: corev1.NodeStatus{Conditions: []corev1.NodeCondition{{Type: corev1.NodeReady, Status: corev1.ConditionTrue}}}}
+	}
+	lease := func(name string, age time.Duration) *coordv1.Lease {
+		at := metav1.NewMicroTime(time.Now().Add(-age))
+		return &coordv1.Lease{ObjectMeta: metav1.ObjectMeta{Name: name, Namespace: "kube-node-lease"}, Spec: coordv1.LeaseSpec{RenewTime: &at}}
+	}
+	c := fake.NewClientset(node("lags"), node("silent"), node("well"), lease("lags", time.Second), lease("silent", time.Minute), lease("well", time.Second))
+	f := informers.NewSharedInformerFactory(c, 0)
+	s := &state{c: c, grace: 10 * time.Second, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), leases: f.Coordination().V1().Leases().Informer()}
+	for name, seen := range map[string]time.Duration{"lags": time.Minute, "silent": time.Minute, "well": time.Second} {
+		if err := s.nodes.GetStore().Add(node(name)); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.leases.GetStore().Add(lease(name, seen)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.nodeLife(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]corev1.ConditionStatus{"lags": corev1.ConditionTrue, "silent": corev1.ConditionUnknown, "well": corev1.ConditionTrue} {
+		n, err := c.CoreV1().Nodes().Get(t.Context(), name, metav1.GetOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := n.Status.Conditions[0].Status; got != want || len(n.Spec.Taints) > 0 != (want == corev1.ConditionUnknown) {
+			t.Errorf("node %s: Ready %s, taints %v; wanted %s", name, got, n.Spec.Taints, want)
+		}
+	}
+}
 
 func TestTolerated(t *testing.T) {
 	work := corev1.Taint{Key: "work", Value: "night", Effect: corev1.TaintEffectNoSchedule}

@@ -67,7 +67,6 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 			s.schedule(ctx, assumed)
 			select {
 			case <-ctx.Done():
-				f.Shutdown()
 				return
 			case <-poke:
 			case <-tick.C:

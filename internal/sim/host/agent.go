@@ -4,7 +4,10 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
+	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -27,6 +30,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"golang.org/x/sync/errgroup"
 
+	"verbund/internal/core/trust"
 	"verbund/internal/machine/protocol"
 )
 
@@ -54,6 +58,7 @@ func (h *Host) serveAgent(c io.ReadWriteCloser, onReboot func()) {
 		protocol.SlotsSwitch:   handler.New(a.swap),
 		protocol.FilesRead:     handler.New(a.read),
 		protocol.FilesList:     handler.New(a.listFiles),
+		protocol.KeysShow:      handler.New(a.show),
 		protocol.MachineProbe:  handler.New(a.probe),
 		protocol.MachineWipe:   handler.New(a.wipe),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
@@ -417,6 +422,51 @@ func (a *agent) listFiles(_ context.Context, req *protocol.PathsRequest) (*proto
 			if i, err := e.Info(); err == nil && i.Mode().IsRegular() {
 				r.Files = append(r.Files, protocol.File{Path: path.Join(folder, e.Name()), Mode: i.Mode().Perm()})
 			}
+		}
+	}
+	return r, nil
+}
+
+// show reads certificates, and of keys only what is public.
+func (a *agent) show(_ context.Context, req *protocol.PathsRequest) (*protocol.ShownReply, error) {
+	r := &protocol.ShownReply{Files: []protocol.Shown{}}
+	for _, p := range req.Paths {
+		found, err := filepath.Glob(a.h.Path(p))
+		if err != nil {
+			return nil, fmt.Errorf("show %s: %w", p, err)
+		}
+		for _, f := range found {
+			i, err := os.Stat(f)
+			if err != nil || !i.Mode().IsRegular() || i.Size() > protocol.MaxRead {
+				continue
+			}
+			b, err := os.ReadFile(f)
+			if err != nil {
+				continue
+			}
+			s := protocol.Shown{Path: "/" + strings.TrimPrefix(strings.TrimPrefix(f, a.h.Path("/")), "/"), Mode: i.Mode().Perm()}
+			for rest := b; ; {
+				var block *pem.Block
+				if block, rest = pem.Decode(rest); block == nil {
+					break
+				}
+				if block.Type == "CERTIFICATE" {
+					s.Certificates = append(s.Certificates, pem.EncodeToMemory(block)...)
+				} else if k, err := trust.DecodeKey(pem.EncodeToMemory(block)); err == nil {
+					if s.Public, err = trust.EncodePublic(k.Public()); err != nil {
+						return nil, fmt.Errorf("show %s: %w", p, err)
+					}
+				}
+			}
+			if head, _, ok := strings.Cut(string(b), "."); ok {
+				var h struct {
+					Key string `json:"kid"`
+				}
+				if raw, err := base64.RawURLEncoding.DecodeString(head); err == nil && json.Unmarshal(raw, &h) == nil {
+					s.SignedBy = h.Key
+				}
+			}
+			r.Files = append(r.Files, s)
 		}
 	}
 	return r, nil

@@ -67,6 +67,16 @@ type Env struct {
 // sockets are closed, as those of any process are.
 func (e *Env) Listen(addr string) (net.Listener, error) {
 	l, err := e.Host.Listen(addr)
+	// Sockets of the run before this one are closed with it; the kernel may take
+	// a moment to let go of them, as it would not with a process of its own.
+	for until := time.Now().Add(time.Second); errors.Is(err, syscall.EADDRINUSE) && time.Now().Before(until); {
+		select {
+		case <-e.Host.ctx.Done():
+			return nil, err
+		case <-time.After(10 * time.Millisecond):
+		}
+		l, err = e.Host.Listen(addr)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -101,6 +111,14 @@ func (e *Env) forget(c io.Closer) {
 func (e *Env) own(c net.Conn) net.Conn {
 	e.keep(c)
 	return &ownedConn{c, e}
+}
+
+// Leave leaves a connection to the machine's kernel: it lives on when the
+// program ends, for as long as the machine has power.
+func (e *Env) Leave(c net.Conn) {
+	if o, ok := c.(*ownedConn); ok {
+		e.forget(o.Conn)
+	}
 }
 
 // ended closes what the program left open.

@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -86,6 +87,49 @@ func state(t *testing.T, h *Host, unit string) UnitState {
 	}
 	t.Fatalf("no unit %s", unit)
 	return UnitState{}
+}
+
+// A connection that is left to the kernel outlives its program, others do not.
+func TestLeave(t *testing.T) {
+	h, _ := boot(t)
+	e := &Env{Host: h}
+	addr := netip.AddrPortFrom(h.Spec.Address, 7001).String()
+	l, err := e.Listen(addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	meet := func() (out, in net.Conn) {
+		t.Helper()
+		out, err := net.Dial("tcp", addr)
+		if err == nil {
+			in, err = l.Accept()
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { out.Close() })
+		return out, in
+	}
+	left, in := meet()
+	e.Leave(in)
+	own, _ := meet()
+	e.ended()
+	if _, err := in.Write([]byte("x")); err != nil {
+		t.Errorf("what was left ended with the program: %v", err)
+	}
+	b := make([]byte, 1)
+	if _, err := left.Read(b); err != nil {
+		t.Errorf("what was left says nothing: %v", err)
+	}
+	own.SetReadDeadline(time.Now().Add(5 * time.Second))
+	if _, err := own.Read(b); !errors.Is(err, io.EOF) {
+		t.Errorf("the program's own connection: %v", err)
+	}
+	h.Off(true)
+	left.SetReadDeadline(time.Now().Add(5 * time.Second))
+	if _, err := left.Read(b); err == nil || errors.Is(err, os.ErrDeadlineExceeded) {
+		t.Errorf("without power: %v", err)
+	}
 }
 
 // A new slot that does not come up is left again, and the old one runs on.

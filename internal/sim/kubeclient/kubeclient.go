@@ -1,5 +1,9 @@
 // Package kubeclient gives stand-ins a client of the API, from the kubeconfig
 // and the certificate files on their machine's disk.
+//
+// Informers end with the context of whoever started them, and nobody waits for
+// that: one whose API is gone sleeps for up to a minute before it looks, and a
+// machine that is switched off is off at once.
 package kubeclient
 
 import (
@@ -46,18 +50,28 @@ func Config(e *host.Env, file string) (*rest.Config, error) {
 	}
 	cl, u := kc.Clusters[c.Cluster], kc.AuthInfos[c.AuthInfo]
 	cfg := &rest.Config{Host: cl.Server, Dial: e.Dial, QPS: -1, Timeout: 0}
-	for _, f := range []struct {
-		path string
-		into *[]byte
-	}{{cl.CertificateAuthority, &cfg.CAData}, {u.ClientCertificate, &cfg.CertData}, {u.ClientKey, &cfg.KeyData}} {
-		if *f.into, err = h.ReadFile(f.path); err != nil {
-			return nil, fmt.Errorf("%s: %w", file, err)
-		}
+	if cfg.CAData, err = h.ReadFile(cl.CertificateAuthority); err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	p, err := tls.X509KeyPair(cfg.CertData, cfg.KeyData)
+	if u.Token != "" {
+		cfg.BearerToken = u.Token
+		return cfg, nil
+	}
+	cert, err := h.ReadFile(u.ClientCertificate)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
+	key, err := h.ReadFile(u.ClientKey)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	p, err := tls.X509KeyPair(cert, key)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	// The client reads the pair again when the files have changed, so that a
+	// renewed certificate needs no restart.
+	cfg.CertFile, cfg.KeyFile = h.Path(u.ClientCertificate), h.Path(u.ClientKey)
 	if time.Now().After(p.Leaf.NotAfter) {
 		return nil, fmt.Errorf("%s: the client certificate ended on %s", file, p.Leaf.NotAfter.Format(time.RFC3339))
 	}

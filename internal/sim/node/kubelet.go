@@ -17,10 +17,10 @@ import (
 	"time"
 
 	"github.com/spf13/pflag"
-	authnv1 "k8s.io/api/authentication/v1"
 	authzv1 "k8s.io/api/authorization/v1"
 	coordv1 "k8s.io/api/coordination/v1"
 	corev1 "k8s.io/api/core/v1"
+	"k8s.io/apimachinery/pkg/api/equality"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/api/resource"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -31,6 +31,7 @@ import (
 	"k8s.io/client-go/tools/cache"
 	kubeletv1 "k8s.io/kubelet/config/v1beta1"
 
+	"verbund/internal/core/trust"
 	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
@@ -45,6 +46,11 @@ type kubelet struct {
 	labels map[string]string
 	rt     *runtime
 	poke   chan struct{}
+	certs  *certificates
+	tokens *podTokens
+	// Of the loop alone.
+	lease    *coordv1.Lease // as it was written last
+	reported time.Time
 
 	mu      sync.Mutex
 	working map[types.UID]bool // pods that a goroutine is busy with; true when something happened since
@@ -61,6 +67,8 @@ func Kubelet(ctx context.Context, e *host.Env) error {
 	name := fs.String("hostname-override", e.Host.Spec.Name, "")
 	ip := fs.String("node-ip", "", "")
 	nodeLabels := fs.StringToString("node-labels", nil, "")
+	enrolment := fs.String("bootstrap-kubeconfig", "", "")
+	certDir := fs.String("cert-dir", trust.KubeletDir, "")
 	if err := fs.Parse(e.Args); err != nil {
 		return &host.ExitError{Code: 2, Err: err}
 	}
@@ -77,8 +85,16 @@ func Kubelet(ctx context.Context, e *host.Env) error {
 		return fmt.Errorf("container runtime: %w", err)
 	}
 	k.rt = sock.(*runtime)
-	if k.c, err = kubeclient.Client(e, *kubeconfig); err != nil {
+	k.certs = &certificates{k: k, dir: *certDir}
+	if k.c, err = k.certs.identify(ctx, *kubeconfig, *enrolment); err != nil {
+		if ctx.Err() != nil {
+			return nil
+		}
 		return err
+	}
+	k.tokens = &podTokens{k: k, known: map[types.UID]time.Time{}}
+	if k.cfg.RotateCertificates {
+		k.certs.run(ctx)
 	}
 	if err := k.serve(ctx); err != nil {
 		return err
@@ -171,14 +187,30 @@ func (k *kubelet) status(old []corev1.NodeCondition) corev1.NodeStatus {
 	return st
 }
 
-// report writes the node's status.
+// reportAgain is how often a kubelet writes its node's status when nothing has
+// changed: everybody who watches nodes is told of each write.
+const reportAgain = 5 * time.Minute
+
+// report writes the node's status if it has changed.
 func (k *kubelet) report(ctx context.Context) error {
 	n, err := k.c.CoreV1().Nodes().Get(ctx, k.name, metav1.GetOptions{})
 	if err != nil {
 		return err
 	}
-	n.Status = k.status(n.Status.Conditions)
-	_, err = k.c.CoreV1().Nodes().UpdateStatus(ctx, n, metav1.UpdateOptions{})
+	was := n.Status
+	n.Status = k.status(was.Conditions)
+	same := was.DeepCopy()
+	for i, c := range n.Status.Conditions {
+		if i < len(same.Conditions) {
+			same.Conditions[i].LastHeartbeatTime = c.LastHeartbeatTime
+		}
+	}
+	if equality.Semantic.DeepEqual(*same, n.Status) && time.Since(k.reported) < reportAgain {
+		return nil
+	}
+	if _, err = k.c.CoreV1().Nodes().UpdateStatus(ctx, n, metav1.UpdateOptions{}); err == nil {
+		k.reported = time.Now()
+	}
 	return err
 }
 
@@ -186,6 +218,15 @@ func (k *kubelet) report(ctx context.Context) error {
 func (k *kubelet) renew(ctx context.Context) error {
 	leases := k.c.CoordinationV1().Leases("kube-node-lease")
 	now := metav1.NowMicro()
+	if k.lease != nil {
+		// As a rule nobody else writes it.
+		k.lease.Spec.RenewTime = &now
+		if l, err := leases.Update(ctx, k.lease, metav1.UpdateOptions{}); err == nil {
+			k.lease = l
+			return nil
+		}
+		k.lease = nil
+	}
 	l, err := leases.Get(ctx, k.name, metav1.GetOptions{})
 	if apierrors.IsNotFound(err) {
 		_, err = leases.Create(ctx, &coordv1.Lease{ObjectMeta: metav1.ObjectMeta{Name: k.name},
@@ -196,7 +237,9 @@ func (k *kubelet) renew(ctx context.Context) error {
 		return err
 	}
 	l.Spec.RenewTime = &now
-	_, err = leases.Update(ctx, l, metav1.UpdateOptions{})
+	if l, err = leases.Update(ctx, l, metav1.UpdateOptions{}); err == nil {
+		k.lease = l
+	}
 	return err
 }
 
@@ -226,13 +269,13 @@ func (k *kubelet) run(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
-			f.Shutdown()
 			k.wg.Wait()
 			return
 		case <-lease.C:
 			try("renewing the lease", k.renew)
 		case <-beat.C:
 			try("node status", k.reregister)
+			k.nudge()
 		case <-look.C:
 			if now := k.networkTrouble(); now != trouble && try("node status", k.report) {
 				trouble = now
@@ -303,6 +346,7 @@ func (k *kubelet) sync(ctx context.Context, pods cache.SharedIndexInformer) {
 		}
 	}
 	k.rt.mu.Unlock()
+	k.tokens.sweep(here)
 	for _, uid := range gone {
 		k.wg.Go(func() { k.rt.stop(uid, time.Second) })
 	}
@@ -331,6 +375,10 @@ func (k *kubelet) step(ctx context.Context, p *corev1.Pod) (again bool) {
 	}
 	if s != nil {
 		again = k.probe(ctx, p, s)
+		if err := k.tokens.write(ctx, p); err != nil && ctx.Err() == nil {
+			k.e.Logf("token of pod %s: %v, trying again", p.Name, err)
+			again = true
+		}
 	}
 	if err := k.podStatus(ctx, p, s, trouble); err != nil && ctx.Err() == nil && !apierrors.IsNotFound(err) {
 		k.e.Logf("status of pod %s: %v", p.Name, err)
@@ -376,14 +424,10 @@ func (k *kubelet) begin(ctx context.Context, p *corev1.Pod) (*pod, error) {
 			return nil, err
 		}
 	}
-	token := func(ctx context.Context) (string, error) {
-		t, err := k.c.CoreV1().ServiceAccounts(p.Namespace).CreateToken(ctx, p.Spec.ServiceAccountName, &authnv1.TokenRequest{}, metav1.CreateOptions{})
-		if err != nil {
-			return "", err
-		}
-		return t.Status.Token, nil
+	if err := k.tokens.write(ctx, p); err != nil {
+		return nil, err
 	}
-	return k.rt.start(p, d, ip, files, token, k.nudge), nil
+	return k.rt.start(p, d, ip, files, tokenFile(p.UID), k.nudge), nil
 }
 
 // address is a free address of the node's range.
@@ -514,11 +558,11 @@ func (k *kubelet) podStatus(ctx context.Context, p *corev1.Pod, s *pod, trouble 
 // read them.
 func (k *kubelet) serve(ctx context.Context) error {
 	h := k.e.Host
-	cert, err := apiserver.KeyPair(h, k.cfg.TLSCertFile, k.cfg.TLSPrivateKeyFile)
+	cert, err := k.certs.server(h, tlsFiles{k.cfg.TLSCertFile, k.cfg.TLSPrivateKeyFile})
 	if err != nil {
 		return err
 	}
-	pool, err := apiserver.Pool(h, k.cfg.Authentication.X509.ClientCAFile)
+	trusted, err := apiserver.ReadTrusted(h, k.cfg.Authentication.X509.ClientCAFile)
 	if err != nil {
 		return err
 	}
@@ -528,7 +572,10 @@ func (k *kubelet) serve(ctx context.Context) error {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /containerLogs/{ns}/{pod}/{container}", k.logs)
-	srv := &http.Server{ErrorLog: log.New(io.Discard, "", 0), TLSConfig: &tls.Config{Certificates: []tls.Certificate{*cert}, ClientCAs: pool, ClientAuth: tls.RequireAndVerifyClientCert},
+	srv := &http.Server{ErrorLog: log.New(io.Discard, "", 0), TLSConfig: &tls.Config{GetCertificate: cert, ClientAuth: tls.RequireAndVerifyClientCert,
+		GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
+			return &tls.Config{GetCertificate: cert, ClientCAs: trusted.Now(), ClientAuth: tls.RequireAndVerifyClientCert}, nil
+		}},
 		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			who := r.TLS.PeerCertificates[0].Subject
 			rev, err := k.c.AuthorizationV1().SubjectAccessReviews().Create(r.Context(), &authzv1.SubjectAccessReview{Spec: authzv1.SubjectAccessReviewSpec{User: who.CommonName, Groups: who.Organization,

@@ -34,20 +34,13 @@ const cniFile = "/etc/cni/net.d/10-fairway.conflist"
 
 // podClient is a client with the pod's service-account token. Where the API is
 // it learns from its environment, as pods do.
-func podClient(ctx context.Context, p *PodEnv) (*kubernetes.Clientset, error) {
+func podClient(p *PodEnv) (*kubernetes.Clientset, error) {
 	env := map[string]string{}
 	for _, e := range p.Pod.Spec.Containers[0].Env {
 		env[e.Name] = e.Value
 	}
-	tok, err := p.Token(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("service-account token: %w", err)
-	}
-	ca, err := p.Host.ReadFile(trust.Dir + "/" + string(trust.Cluster) + ".crt")
-	if err != nil {
-		return nil, err
-	}
-	return kubernetes.NewForConfig(&rest.Config{Host: "https://" + net.JoinHostPort(env["KUBERNETES_SERVICE_HOST"], env["KUBERNETES_SERVICE_PORT"]), BearerToken: tok, Dial: p.Host.Dial, QPS: -1, TLSClientConfig: rest.TLSClientConfig{CAData: ca}})
+	return kubernetes.NewForConfig(&rest.Config{Host: "https://" + net.JoinHostPort(env["KUBERNETES_SERVICE_HOST"], env["KUBERNETES_SERVICE_PORT"]), BearerTokenFile: p.Host.Path(p.Token), Dial: p.Host.Dial, QPS: -1,
+		TLSClientConfig: rest.TLSClientConfig{CAFile: p.Host.Path(trust.Dir + "/" + string(trust.Cluster) + ".crt")}})
 }
 
 // fairwaySettings are what the plugin can be told.
@@ -71,7 +64,7 @@ func fairwayFlags(args []string) (fairwaySettings, error) {
 // fairway is the network plugin: it takes streams for this machine's pods and
 // knows which machine has which.
 func fairway(ctx context.Context, p *PodEnv) error {
-	c, err := podClient(ctx, p)
+	c, err := podClient(p)
 	if err != nil {
 		return err
 	}
@@ -89,7 +82,6 @@ func fairway(ctx context.Context, p *PodEnv) error {
 	poke := make(chan struct{}, 1)
 	nodes.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { tap(poke) }, UpdateFunc: func(any, any) { tap(poke) }, DeleteFunc: func(any) { tap(poke) }})
 	f.Start(ctx.Done())
-	defer f.Shutdown()
 	if !cache.WaitForCacheSync(ctx.Done(), nodes.HasSynced) {
 		return nil
 	}
@@ -221,14 +213,13 @@ func coredns(ctx context.Context, p *PodEnv) error {
 	if domain == "" {
 		return errors.New("Corefile: no kubernetes line with a domain")
 	}
-	c, err := podClient(ctx, p)
+	c, err := podClient(p)
 	if err != nil {
 		return err
 	}
 	f := informers.NewSharedInformerFactory(c, 0)
 	svcs := f.Core().V1().Services().Informer()
 	f.Start(ctx.Done())
-	defer f.Shutdown()
 	if !cache.WaitForCacheSync(ctx.Done(), svcs.HasSynced) {
 		return nil
 	}

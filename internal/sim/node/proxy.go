@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/pflag"
@@ -26,6 +27,7 @@ type proxy struct {
 	mu        sync.Mutex
 	open      map[int32]net.Listener
 	target    map[int32]netip.AddrPort // node port → service
+	installed atomic.Bool              // the rules are there, once
 }
 
 // Proxy is the service proxy's stand-in: it keeps the machine's table of
@@ -60,8 +62,8 @@ func Proxy(ctx context.Context, e *host.Env) error {
 	svcs.AddEventHandler(nudge)
 	slices.AddEventHandler(nudge)
 	synced := func() error {
-		if !svcs.HasSynced() || !slices.HasSynced() {
-			return errors.New("no services read yet")
+		if !p.installed.Load() {
+			return errors.New("no services installed yet")
 		}
 		return nil
 	}
@@ -69,10 +71,10 @@ func Proxy(ctx context.Context, e *host.Env) error {
 		return err
 	}
 	f.Start(ctx.Done())
-	defer f.Shutdown()
 	e.Ready()
 	for cache.WaitForCacheSync(ctx.Done(), svcs.HasSynced, slices.HasSynced) {
 		p.install(svcs, slices)
+		p.installed.Store(true)
 		select {
 		case <-ctx.Done():
 		case <-poke:
@@ -81,8 +83,8 @@ func Proxy(ctx context.Context, e *host.Env) error {
 			break
 		}
 	}
-	// What is installed stays when the proxy stops, as rules in a kernel do;
-	// but nobody answers on node ports any more.
+	// What is installed stays when the proxy stops, as rules in a kernel do, and
+	// so do connections; but nobody answers on node ports any more.
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, l := range p.open {
@@ -178,6 +180,7 @@ func (p *proxy) answer(l net.Listener, port int32) {
 		if err != nil {
 			return
 		}
+		p.e.Leave(c)
 		go func() {
 			p.mu.Lock()
 			at := p.target[port]

@@ -35,8 +35,8 @@ type PodEnv struct {
 	IP      netip.Addr
 	Version string
 	Pod     *corev1.Pod
-	Token   func(context.Context) (string, error) // of its service account
-	Files   map[string]string                     // mounted, by path
+	Token   string            // file with the token of its service account
+	Files   map[string]string // mounted, by path
 	Log     io.Writer
 	Ready   func()
 }
@@ -246,7 +246,7 @@ func (r *runtime) find(uid types.UID) *pod {
 }
 
 // start runs a pod's program until stop.
-func (r *runtime) start(p *corev1.Pod, d host.Descriptor, ip netip.Addr, files map[string]string, token func(context.Context) (string, error), changed func()) *pod {
+func (r *runtime) start(p *corev1.Pod, d host.Descriptor, ip netip.Addr, files map[string]string, token string, changed func()) *pod {
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &pod{ip: ip, started: time.Now(), cancel: cancel, done: make(chan struct{}), log: &ring{changed: make(chan struct{})}}
 	env := &PodEnv{Host: r.h, IP: ip, Version: d.Version, Pod: p, Token: token, Files: files, Log: s.log}
