@@ -1,12 +1,18 @@
 package cli
 
 import (
+	"cmp"
+	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
 	"os"
 	"os/user"
 	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,21 +22,52 @@ import (
 	"verbund/internal/core/trust"
 	"verbund/internal/engine"
 	"verbund/internal/kube"
+	"verbund/internal/store"
 )
 
+// The lives that access can have.
+const (
+	leastAccess     = 5 * time.Minute
+	mostAccess      = 24 * time.Hour
+	breakGlassLife  = 30 * time.Minute
+	mostBreakGlass  = time.Hour
+	breakGlassGroup = "system:masters"
+)
+
+// wanted is the access that somebody asks for.
+type wanted struct {
+	person string
+	groups []string
+	life   time.Duration
+	glass  bool
+	reason string
+}
+
 func (a *app) accessCmd() *cobra.Command {
-	var merge, person string
-	var login bool
+	var merge, life string
+	var login, list bool
+	var w wanted
 	c := &cobra.Command{
 		Use: "access", Short: "Give a person a kubeconfig, for a few hours", Args: noArgs,
 		Long: `Prints a kubeconfig that points at the cluster's endpoint, for eight hours. It
 names the endpoint as tls-server-name, so that it works where the name does not
 resolve. With --merge it is put into an existing file: what is there stays, a copy
-of the file is kept beside it, and the current context changes only if there is none.`,
-		RunE: func(*cobra.Command, []string) error {
+of the file is kept beside it, and the current context changes only if there is none.
+
+The certificate in it has the person's name and groups; what these may do is
+said, and follows from the cluster's role bindings. A certificate cannot be called
+back: --list shows who has one, and until when. --break-glass is for when the role
+bindings themselves are broken: it may do everything, wants a reason, and is
+journaled as that.`,
+		Example: "  verbund access --merge ~/.kube/config\n  verbund access --person maren --groups readers --for 2h\n  verbund access --break-glass --reason 'role bindings were deleted'",
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.open(false)
 			if err != nil {
 				return err
+			}
+			defer s.Close()
+			if list {
+				return a.listAccess(s)
 			}
 			if login {
 				b, err := s.LoginKey()
@@ -40,8 +77,14 @@ of the file is kept beside it, and the current context changes only if there is 
 				_, err = a.out.Write(b)
 				return err
 			}
-			kc, until, err := access(s, person)
+			if err := w.check(cmd.Flags().Changed("groups"), cmd.Flags().Changed("for"), life); err != nil {
+				return err
+			}
+			kc, given, err := access(s, w)
 			if err != nil {
+				return err
+			}
+			if err := a.journalAccess(s, given); err != nil {
 				return err
 			}
 			if merge == "" {
@@ -50,6 +93,7 @@ of the file is kept beside it, and the current context changes only if there is 
 					return err
 				}
 				_, err = a.out.Write(b)
+				a.sayRights(s, given)
 				return err
 			}
 			copied, err := mergeEntry(merge, kc)
@@ -63,10 +107,11 @@ of the file is kept beside it, and the current context changes only if there is 
 			if err := s.Store.SaveKubeconfig(abs, time.Now()); err != nil {
 				return err
 			}
-			a.ui.say("context %s is in %s until %s", s.Decl.Name, merge, until.Local().Format("15:04"))
+			a.ui.say("context %s is in %s until %s", s.Decl.Name, merge, given.Until.Local().Format("15:04"))
 			if copied != "" {
 				a.ui.say("the file as it was: %s", copied)
 			}
+			a.sayRights(s, given)
 			return nil
 		},
 	}
@@ -76,19 +121,67 @@ of the file is kept beside it, and the current context changes only if there is 
 	}
 	c.Flags().StringVar(&merge, "merge", "", "put it into this kubeconfig file")
 	c.Flags().BoolVar(&login, "login-key", false, "instead, the private key with which one logs in to the machines as root")
-	c.Flags().StringVar(&person, "as", who, "the person's name")
+	c.Flags().BoolVar(&list, "list", false, "instead, who was given access, and until when it works")
+	c.Flags().StringVar(&w.person, "person", who, "the person's name")
+	c.Flags().StringSliceVar(&w.groups, "groups", []string{kube.Operators}, "the person's groups; role bindings say what they may do")
+	c.Flags().StringVar(&life, "for", "8h", "how long it works, a day at most")
+	c.Flags().BoolVar(&w.glass, "break-glass", false, "everything, whatever role bindings say; half an hour if not said otherwise, an hour at most")
+	c.Flags().StringVar(&w.reason, "reason", "", "of --break-glass: why")
 	return c
 }
 
+var personForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9@._-]{0,62}$`)
+
+// check refuses what should not be given to a person.
+func (w *wanted) check(groups, lived bool, life string) error {
+	var err error
+	most := mostAccess
+	if w.glass {
+		most = mostBreakGlass
+		if !lived {
+			life = breakGlassLife.String()
+		}
+	}
+	if w.life, err = span("for", life, leastAccess, most); err != nil {
+		return err
+	}
+	if !personForm.MatchString(w.person) {
+		return usage("--person %q cannot be used; use letters, digits and @ . _ -", w.person)
+	}
+	for _, g := range w.groups {
+		if strings.HasPrefix(g, "system:") {
+			return usage("group %s is Kubernetes' own and is not given to people; for an emergency there is --break-glass, and everything else is for role bindings", g)
+		}
+	}
+	switch {
+	case w.glass && groups:
+		return usage("--break-glass has its own group; leave --groups out")
+	case w.glass && strings.TrimSpace(w.reason) == "":
+		return usage("--break-glass wants a --reason: it is journaled, and somebody will ask")
+	case w.glass:
+		w.groups = []string{breakGlassGroup}
+	}
+	return nil
+}
+
 // access signs a short-lived certificate for a person.
-func access(s *engine.Session, person string) (*clientcmdapi.Config, time.Time, error) {
+func access(s *engine.Session, w wanted) (*clientcmdapi.Config, store.Given, error) {
+	var g store.Given
 	c, err := s.Topology()
 	if err != nil {
-		return nil, time.Time{}, err
+		return nil, g, err
 	}
-	cert, key, ca, err := s.Person(trust.Access(person, []string{kube.Operators}, 8*time.Hour))
+	cert, key, ca, err := s.Person(trust.Access(w.person, w.groups, w.life))
 	if err != nil {
-		return nil, time.Time{}, err
+		return nil, g, err
+	}
+	x, err := trust.DecodeCert(cert)
+	if err != nil {
+		return nil, g, err
+	}
+	g = store.Given{Name: w.person, Groups: w.groups, From: x.NotBefore, Until: x.NotAfter, Serial: x.SerialNumber.Text(16), Authority: hex.EncodeToString(x.AuthorityKeyId), Kind: "person", Reason: w.reason}
+	if w.glass {
+		g.Kind = "break-glass"
 	}
 	name := s.Decl.Name
 	kc := clientcmdapi.NewConfig()
@@ -96,7 +189,97 @@ func access(s *engine.Session, person string) (*clientcmdapi.Config, time.Time, 
 	kc.AuthInfos[name] = &clientcmdapi.AuthInfo{ClientCertificateData: cert, ClientKeyData: key}
 	kc.Contexts[name] = &clientcmdapi.Context{Cluster: name, AuthInfo: name}
 	kc.CurrentContext = name
-	return kc, time.Now().Add(trust.AccessLife), nil
+	return kc, g, nil
+}
+
+// journalAccess remembers what is given before it is given.
+func (a *app) journalAccess(s *engine.Session, g store.Given) error {
+	if err := s.Store.SaveGiven(g); err != nil {
+		return err
+	}
+	return a.noted(s, nil, map[bool]string{true: "access --break-glass", false: "access"}[g.Kind == "break-glass"], func(*engine.Run) (string, error) {
+		text := fmt.Sprintf("gave %s access to %s, groups %s, until %s, serial %s", g.Kind, g.Name, strings.Join(g.Groups, ", "), g.Until.Format(time.RFC3339), g.Serial)
+		if g.Reason != "" {
+			text += ", because " + g.Reason
+		}
+		return text, nil
+	})
+}
+
+// sayRights says what a person's groups may do, as far as the cluster can be
+// asked.
+func (a *app) sayRights(s *engine.Session, g store.Given) {
+	if g.Kind == "break-glass" {
+		a.ui.say("it may do everything, until %s; it is journaled with its reason, and cannot be called back", g.Until.Local().Format("15:04"))
+		return
+	}
+	c, err := s.Topology()
+	if err != nil {
+		return
+	}
+	k, err := s.Kube(c)
+	if err != nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(a.soft, 5*time.Second)
+	defer cancel()
+	rights, err := k.Rights(ctx, g.Name, g.Groups)
+	switch {
+	case err != nil:
+		a.ui.say("what %s may do cannot be said: the API does not answer", strings.Join(g.Groups, ", "))
+	case len(rights) == 0:
+		a.ui.say("no role binding names %s, or groups %s: whoever has it may do next to nothing", g.Name, strings.Join(g.Groups, ", "))
+	default:
+		a.ui.say("what it may do: %s", strings.Join(rights, "; "))
+	}
+}
+
+// listAccess shows until when what was given works.
+func (a *app) listAccess(s *engine.Session) error {
+	gs, err := s.Store.Givens()
+	if err != nil {
+		return err
+	}
+	t, err := s.Trust()
+	if err != nil {
+		return err
+	}
+	trusted := map[string]bool{}
+	for _, id := range append(trust.Trusted(t.Certs, string(trust.Cluster)), string(trust.Programs)) {
+		if ca, err := trust.DecodeCert(t.Certs[id]); err == nil {
+			trusted[hex.EncodeToString(ca.SubjectKeyId)] = true
+		}
+	}
+	type row struct {
+		store.Given
+		Works bool `json:"works"`
+	}
+	list := []row{}
+	for _, g := range gs {
+		list = append(list, row{g, trusted[g.Authority] && time.Now().Before(g.Until)})
+	}
+	slices.SortFunc(list, func(x, y row) int { return y.Until.Compare(x.Until) })
+	if a.output == "json" {
+		return a.ui.json(list)
+	}
+	if len(list) == 0 {
+		a.ui.say("nobody was given access to cluster %s", s.Decl.Name)
+		return nil
+	}
+	var rows [][]cell
+	for _, r := range list {
+		state := remaining(r.Until)
+		if !trusted[r.Authority] {
+			state = cell{"ended: its authority was replaced", "bad"}
+		}
+		kind := plain(r.Kind)
+		if r.Kind == "break-glass" {
+			kind.state = "attention"
+		}
+		rows = append(rows, []cell{plain(r.Name), kind, plain(cmp.Or(strings.Join(r.Groups, ", "), "-")), plain(r.Serial), state, plain(cmp.Or(r.Reason, "-"))})
+	}
+	a.ui.table([]string{"name", "kind", "groups", "serial", "works", "reason"}, rows)
+	return nil
 }
 
 // mergeEntry puts a context into a kubeconfig file, which is replaced whole.
@@ -130,6 +313,41 @@ func writeKubeconfig(file string, kc *clientcmdapi.Config) error {
 		return err
 	}
 	return writeWhole(file, b, 0o600)
+}
+
+// mergedFiles changes the kubeconfig files into which access was merged; change
+// says what it did to one, or nothing when it left it alone.
+func (a *app) mergedFiles(s *engine.Session, change func(*clientcmdapi.Config) (said string, err error)) error {
+	files, err := s.Store.Kubeconfigs()
+	if err != nil {
+		return err
+	}
+	for _, f := range slices.Sorted(maps.Keys(files)) {
+		b, err := os.ReadFile(f)
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		kc, err := clientcmd.Load(b)
+		if err != nil {
+			a.ui.say("%s is not a kubeconfig any more and was left alone: %v", f, err)
+			continue
+		}
+		said, err := change(kc)
+		if err != nil {
+			return err
+		}
+		if said == "" {
+			continue
+		}
+		if err := writeKubeconfig(f, kc); err != nil {
+			return err
+		}
+		a.ui.say("kubeconfig %s %s", filepath.Base(f), said)
+	}
+	return nil
 }
 
 // removeEntry takes a cluster's context out of a kubeconfig file.

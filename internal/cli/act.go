@@ -14,9 +14,11 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/site"
@@ -62,12 +64,10 @@ what is left is said.`,
 
 // locked opens the store for writing, takes the lock and starts the site.
 func (a *app) locked(s *engine.Session, r *declare.Result, command string) (release func(), err error) {
-	st, err := store.Open(filepath.Dir(filepath.Dir(s.Store.Path)), s.Decl.Name)
-	if err != nil {
+	if err := s.Store.Make(); err != nil {
 		return nil, err
 	}
-	s.Store = st
-	release, err = st.Lock(command)
+	release, err = s.Store.Lock(command)
 	if err != nil {
 		return nil, err
 	}
@@ -109,6 +109,7 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 			return nil
 		default:
 			a.ui.say("cluster %s is as declared: nothing to do", s.Decl.Name)
+			a.sayReplacing(s)
 			return nil
 		}
 		// What showed only when a machine was awake is asked about again, if it
@@ -136,15 +137,45 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 		if p.More {
 			moves = min(moves+1, len(v.Cluster.Machines))
 		}
+		// Where the endpoint is about to move and answers already, people's files
+		// learn of it before what answered until now goes away.
+		if v.Seen.Endpoint {
+			if err := a.followEndpoint(s, v.Cluster, false); err != nil {
+				return err
+			}
+		}
 		if err := a.carryOut(s, v, command, steps); err != nil {
+			return err
+		}
+		if err := a.followEndpoint(s, v.Cluster, true); err != nil {
 			return err
 		}
 		if !again {
 			a.sayLeft(left)
+			a.sayReplacing(s)
 			return nil
 		}
 	}
 	return errors.New("machines keep falling asleep or moving; machines and their consoles say why")
+}
+
+// followEndpoint points the kubeconfig files into which access was merged to
+// where the endpoint is now, and, once every API server has a certificate with
+// it, to its name.
+func (a *app) followEndpoint(s *engine.Session, c *topology.Cluster, named bool) error {
+	server := fmt.Sprintf("https://%s:%d", c.Endpoint.Address, c.Endpoint.Port)
+	return a.mergedFiles(s, func(kc *clientcmdapi.Config) (string, error) {
+		cl := kc.Clusters[c.Name]
+		if cl == nil || cl.Server == server && (!named || cl.TLSServerName == c.Endpoint.Name) {
+			return "", nil
+		}
+		said := "points to " + server
+		if cl.Server = server; named && cl.TLSServerName != c.Endpoint.Name {
+			cl.TLSServerName = c.Endpoint.Name
+			said += " as " + c.Endpoint.Name
+		}
+		return said + " now", nil
+	})
 }
 
 // finals lists the steps of a plan that take something away for good.
@@ -280,7 +311,7 @@ func failure(se *engine.StepError) error {
 func (a *app) teardownCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "teardown", Short: "Remove the cluster and everything that it left", Args: noArgs,
-		Long: "Gives back every machine with its disk and address, takes the cluster's entry out\nof the kubeconfig files that it was merged into, and stops the site if nobody else\nuses it. What stays: the declaration with its pins and its schema for editors, the\nsite file, the journal, and backups with the key that opens them.",
+		Long: "Gives back every machine with its disk and address, takes the cluster's entry out\nof the kubeconfig files that it was merged into, and stops the site if nobody else\nuses it. What stays: the declaration with its pins and its schema for editors, the\nsite file, the journal, and backups with what opens them: a file beside them, which\nthe key of the store opens.",
 		RunE: func(*cobra.Command, []string) error {
 			s, r, err := a.openFile(false)
 			if err != nil {
@@ -321,7 +352,7 @@ func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 	if err != nil {
 		return err
 	}
-	a.ui.say("tearing down cluster %s removes %s, all that runs on them, and %s of kubeconfig files", name, count(len(steps), "machine"), count(len(kcs), "entry"))
+	a.ui.say("tearing down cluster %s removes %s, all that runs on them, and its entry in %s", name, count(len(steps), "machine"), count(len(kcs), "kubeconfig file"))
 	if !a.yes || a.confirm != "" {
 		if err := a.askByName(name, fmt.Sprintf("everything in cluster %s will be lost", name)); err != nil {
 			return err
@@ -369,6 +400,11 @@ func (a *app) sweep(s *engine.Session, kcs map[string]time.Time, last bool) erro
 		}
 		os.Remove(filepath.Dir(s.Site.Folder)) // only if no other site is there
 		a.ui.say("site %s has no machine left; its process is stopped", s.Decl.Site)
+	}
+	if left, _ := filepath.Glob(filepath.Join(s.Store.BackupDir(), "*.snapshot.age")); len(left) > 0 {
+		if p, err := s.Store.Protection(); err == nil && p != nil {
+			a.ui.say("%s left in %s, to be opened with %s there, and that with the %s", count(len(left), "backup"), s.Store.BackupDir(), store.Aside, cmp.Or(a.keys().KeyFile(*p), p.Kind))
+		}
 	}
 	return s.Store.Remove()
 }

@@ -52,7 +52,7 @@ it without a change of the file. Then it converges.`,
 
 // remember moves the count of a pool inside its range.
 func (a *app) remember(r *declare.Result, pool string, n int) error {
-	st, err := store.Open(filepath.Dir(r.PinsFile), r.Decl.Name)
+	st, err := store.Open(filepath.Dir(r.PinsFile), r.Decl.Name, a.keys())
 	if err != nil {
 		return err
 	}

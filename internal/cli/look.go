@@ -40,7 +40,7 @@ func (a *app) statusCmd() *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use: "status", Short: "Is the cluster well? The exit code says so too", Args: noArgs,
-		Long: "Exit code 0: as declared and well. 3: not well, or changes are pending. With --all\nit looks at every cluster that is declared in this folder.",
+		Long: "Exit code 0: as declared and well. 3: not well, a certificate that is not as it\nshould be, or changes are pending. With --all\nit looks at every cluster that is declared in this folder.",
 		RunE: func(*cobra.Command, []string) error {
 			if all {
 				return a.statusAll()
@@ -136,15 +136,15 @@ func (a *app) glanceAt(file string) glance {
 	}
 	g.Running, g.Nodes = plan.Version(v.Cluster, v.Seen), fmt.Sprintf("%d of %d ready", ready, len(v.Seen.Nodes))
 	ailing := v.Ailing()
+	wrong, _ := a.vouching(s, v)
 	p, perr := s.PlanOf(v)
 	switch {
 	case !v.Seen.Founded:
 		g.State = "not raised"
 	case len(ailing) > 0:
-		g.State, g.Trouble = "not well", ailing[0]
-		if len(ailing) > 1 {
-			g.Trouble += fmt.Sprintf("; and %d more", len(ailing)-1)
-		}
+		g.State, g.Trouble = "not well", andMore(ailing)
+	case len(wrong) > 0:
+		g.State, g.Trouble = "not well", andMore(wrong)
 	case perr != nil:
 		g.State, g.Trouble = "changes pending", perr.Error()
 	case len(p.Steps) > 0:
@@ -153,6 +153,34 @@ func (a *app) glanceAt(file string) glance {
 		g.State = "well"
 	}
 	return g
+}
+
+// vouching says what is wrong with certificates and keys, or else which of
+// them ends first.
+func (a *app) vouching(s *engine.Session, v *engine.View) (wrong []string, said string) {
+	if !v.Seen.Founded || v.Inventory == nil {
+		return []string{}, "cannot be looked at"
+	}
+	r, err := s.Inspect(a.soft, v, time.Now())
+	if err != nil {
+		return []string{fmt.Sprintf("certificates could not be looked at: %v", err)}, ""
+	}
+	if wrong = r.Wrong(); len(wrong) > 0 {
+		return wrong, fmt.Sprintf("%s wrong: %s; verbund trust list shows them", count(len(wrong), "thing"), andMore(wrong))
+	}
+	said = "nothing wrong with " + count(len(r.Entries), "certificate")
+	if e, ok := r.FirstToEnd(); ok {
+		said += fmt.Sprintf("; %s ends first, in %s", e.ID, duration.HumanDuration(time.Until(e.Expires)))
+	}
+	return wrong, said
+}
+
+// andMore is the first of several, and how many there are besides.
+func andMore(list []string) string {
+	if len(list) == 1 {
+		return list[0]
+	}
+	return fmt.Sprintf("%s; and %d more", list[0], len(list)-1)
 }
 
 func (a *app) status(s *engine.Session, v *engine.View) error {
@@ -167,16 +195,19 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 		pending = len(p.Steps)
 	}
 	running := plan.Version(v.Cluster, v.Seen)
+	wrong, vouching := a.vouching(s, v)
+	well := len(ailing) == 0 && len(wrong) == 0
+	waiting, werr := a.waiting(s, v)
 	if a.output == "json" {
-		err := a.ui.json(map[string]any{"cluster": s.Decl.Name, "well": len(ailing) == 0, "ailing": slices.Concat([]string{}, ailing), "pending": pending, "refused": perr, "declared": s.Decl.Kubernetes, "running": running, "accepted": accepted(s)})
-		if err == nil && (len(ailing) > 0 || pending > 0 || perr != "") {
+		err := a.ui.json(map[string]any{"cluster": s.Decl.Name, "well": well, "ailing": append([]string{}, ailing...), "trust": wrong, "waiting": waiting, "pending": pending, "refused": perr, "declared": s.Decl.Kubernetes, "running": running, "accepted": accepted(s)})
+		if err == nil && (!well || pending > 0 || perr != "") {
 			return &exit{code: exitNotWell}
 		}
 		return err
 	}
-	well, state := "well", "good"
-	if len(ailing) > 0 {
-		well, state = "not well", "bad"
+	title, state := "well", "good"
+	if !well {
+		title, state = "not well", "bad"
 	}
 	ready := 0
 	for _, n := range v.Seen.Nodes {
@@ -201,11 +232,18 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 		api = cell{"does not answer", "bad"}
 	}
 	rows := [][]cell{
-		{plain("cluster"), {s.Decl.Name + ": " + well, state}},
+		{plain("cluster"), {s.Decl.Name + ": " + title, state}},
 		{plain("api"), api},
 		{plain("kubernetes"), plain(fmt.Sprintf("%s runs, %s is declared", cmp.Or(running, "nothing"), s.Decl.Kubernetes))},
 		{plain("datastore"), plain(fmt.Sprintf("%d of %d members healthy; %s", healthy, voters, spare))},
 		{plain("nodes"), plain(fmt.Sprintf("%d of %d Ready", ready, len(v.Seen.Nodes)))},
+		{plain("trust"), {vouching, map[bool]string{true: "bad"}[len(wrong) > 0]}},
+	}
+	switch {
+	case werr != nil:
+		rows = append(rows, []cell{plain("requests"), {fmt.Sprintf("cannot be listed: %v", werr), "attention"}})
+	case waiting > 0:
+		rows = append(rows, []cell{plain("requests"), {count(waiting, "certificate request") + " for a person to decide; verbund requests list says why", "attention"}})
 	}
 	if !v.Cluster.Nodes {
 		rows = append(rows, []cell{plain("control"), plain(fmt.Sprintf("its %s declared not to be nodes (control.nodes: false): verbund machines shows them", isAre(len(v.Cluster.With(versions.API)), "machine")))})
@@ -236,7 +274,7 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 			return r[1].text
 		}())
 	}
-	if len(ailing) > 0 || pending > 0 || perr != "" {
+	if !well || pending > 0 || perr != "" {
 		return &exit{code: exitNotWell}
 	}
 	return nil

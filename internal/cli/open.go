@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/term"
+
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
@@ -125,8 +127,34 @@ func (a *app) openPath(path string, tell bool) (*engine.Session, *declare.Result
 		a.printFindings(r.Findings)
 	}
 	folder := filepath.Dir(path)
-	return &engine.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
+	return &engine.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
 		Accepted: r.Findings.Accepted(), Parallel: max(a.parallel, 1)}, r, nil
+}
+
+// keys is what opens stores on this computer: key files in the person's own
+// configuration folder, or where the environment says.
+func (a *app) keys() *store.Keys {
+	k := &store.Keys{Dir: a.keyDir, Unlock: a.unlock}
+	if k.Unlock == "" {
+		k.Unlock = os.Getenv("VERBUND_UNLOCK")
+	}
+	if k.Dir == "" {
+		k.Dir = os.Getenv("VERBUND_KEYS")
+	}
+	if k.Dir == "" {
+		if d, err := os.UserConfigDir(); err == nil {
+			k.Dir = filepath.Join(d, "verbund")
+		}
+	}
+	if fd, ok := isTerminal(a.in); ok {
+		k.Ask = func(what string) (string, error) {
+			fmt.Fprintf(a.err, "%s: ", what)
+			b, err := term.ReadPassword(fd)
+			fmt.Fprintln(a.err)
+			return string(b), err
+		}
+	}
+	return k
 }
 
 func siteFolder(folder, name string) string {

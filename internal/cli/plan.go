@@ -183,6 +183,9 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 	if len(p.Waking(v.Seen)) > 0 {
 		fmt.Fprint(a.out, " Machines that were not reached come first; what they need shows then.")
 	}
+	if p.More {
+		fmt.Fprint(a.out, " What comes after them is planned anew then.")
+	}
 	fmt.Fprintln(a.out)
 	for _, r := range p.Removes {
 		fmt.Fprintf(a.out, "Removes %s.\n", r)
@@ -197,7 +200,7 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 const mostLines = 6
 
 var tones = map[plan.Kind]report.Tone{
-	plan.Get: report.Bring, plan.Pull: report.Bring, plan.Write: report.Bring, plan.Backup: report.Bring, plan.Label: report.Bring, plan.Roles: report.Bring,
+	plan.Get: report.Bring, plan.Pull: report.Bring, plan.Write: report.Bring, plan.Vouch: report.Bring, plan.Backup: report.Bring, plan.Label: report.Bring, plan.Roles: report.Bring,
 	plan.Member: report.Run, plan.Control: report.Run, plan.Balance: report.Run, plan.Carry: report.Run, plan.Network: report.Run, plan.DNS: report.Run, plan.Node: report.Run,
 	plan.Switch: report.Run, plan.Return: report.Run, plan.Uncordon: report.Run,
 	plan.Rest: report.Away, plan.Drain: report.Away,

@@ -60,6 +60,8 @@ type app struct {
 	quiet    bool
 	verbose  bool
 	noColor  bool
+	unlock   string // file that opens the store
+	keyDir   string // of key files, if not the person's own
 
 	soft, hard context.Context
 	onEntry    func(store.Entry) // also gets every journal entry
@@ -151,8 +153,9 @@ New here? "verbund demo" lives through everything in about a minute.`,
 	f.StringVarP(&a.file, "file", "f", "", "the declaration, if not the only one in this folder")
 	f.StringVarP(&a.output, "output", "o", "text", "text or json")
 	f.BoolVar(&a.quiet, "quiet", false, "say only what went wrong")
-	f.BoolVar(&a.verbose, "verbose", false, "also say why each step is needed")
+	f.BoolVar(&a.verbose, "verbose", false, "say more: why each step is needed, what each certificate is for")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours, as with NO_COLOR")
+	f.StringVar(&a.unlock, "unlock", "", "file that opens the store: a key file, an SSH key, or one with the passphrase in its first line")
 	f.IntVar(&a.parallel, "parallel", 16, "how many steps and questions at a time")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &exit{exitUsage, err} })
 	groups := []struct {
@@ -163,7 +166,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 		{"Act", []*cobra.Command{a.planCmd(), a.convergeCmd(), a.scaleCmd(), a.upgradeCmd(), a.replaceCmd(), a.clearCmd(), a.teardownCmd()}},
 		{"Look", []*cobra.Command{a.statusCmd(), a.nodesCmd(), a.machinesCmd(), a.logsCmd(), a.historyCmd(), a.surveyCmd(), a.collectCmd()}},
 		{"Enter", []*cobra.Command{a.accessCmd()}},
-		{"Trust", []*cobra.Command{a.trustCmd()}},
+		{"Trust", []*cobra.Command{a.trustCmd(), a.tokenCmd(), a.requestsCmd()}},
 		{"Practise", []*cobra.Command{a.siteCmd(), a.demoCmd()}},
 	}
 	for _, g := range groups {
@@ -173,7 +176,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 			root.AddCommand(c)
 		}
 	}
-	root.AddCommand(a.versionCmd())
+	root.AddCommand(a.storeCmd(), a.versionCmd())
 	return root
 }
 

@@ -10,23 +10,28 @@ import (
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine"
 )
 
 func (a *app) trustCmd() *cobra.Command {
-	c := &cobra.Command{Use: "trust", Short: "Show certificates and keys: issued, on the machines, on the wire"}
-	c.AddCommand(a.trustListCmd(), a.trustShowCmd())
+	c := &cobra.Command{Use: "trust", Short: "Certificates and keys: look at them, renew and replace them"}
+	c.AddCommand(a.trustListCmd(), a.trustShowCmd(), a.trustGraphCmd(), a.trustRenewCmd(), a.trustReplaceCmd(), a.trustAdoptCmd(), a.trustRequestCmd(), a.trustAcceptCmd(), a.trustIssueCmd(), a.trustExportCmd(), a.trustPackCmd(), a.trustUnpackCmd())
 	return c
 }
 
 // inspect looks at everything that vouches.
 func (a *app) inspect() (*engine.TrustReport, error) {
-	s, v, err := a.view()
+	s, err := a.open(false)
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
+	v, err := s.Locate(a.soft)
+	if err != nil {
+		return nil, err
+	}
 	return s.Inspect(a.soft, v, time.Now())
 }
 
@@ -37,8 +42,9 @@ func (a *app) trustListCmd() *cobra.Command {
 		Long: `Holds what was issued against what lies on the machines and what servers show on
 the wire: missing, another one, ended or about to end, names too few or too many,
 another authority, a key that does not match or that others can read, and keys on
-machines that should not have them. Exit code 3 when something is wrong.`,
-		Example: "  verbund trust list\n  verbund trust list --within 60d",
+machines that should not have them. --verbose also says what each is for, and its
+names. Exit code 3 when something is wrong.`,
+		Example: "  verbund trust list\n  verbund trust list --within 60d --verbose",
 		RunE: func(*cobra.Command, []string) error {
 			var horizon time.Duration
 			if within != "" {
@@ -86,14 +92,28 @@ func (a *app) showTrust(r *engine.TrustReport) {
 		if !e.RenewFrom.IsZero() {
 			renew = e.RenewFrom.Format(time.DateOnly)
 		}
-		ends := "-"
-		if !e.Expires.IsZero() {
-			ends = e.Expires.Format(time.DateOnly)
+		if e.Renews != "" {
+			renew = "by itself"
 		}
-		rows = append(rows, []cell{plain(e.ID), plain(cmp.Or(strings.TrimSuffix(e.Authority, "-authority"), "-")), plain(ends), plain(renew), plain(e.Algorithm), state})
+		ends, issued := "-", "-"
+		if !e.Expires.IsZero() {
+			ends, issued = e.Expires.Format(time.DateOnly), e.Issued.Format(time.DateOnly)
+			if e.Expires.Sub(e.Issued) < 48*time.Hour {
+				ends, issued = e.Expires.Local().Format("15:04:05"), e.Issued.Local().Format("15:04:05")
+			}
+		}
+		rows = append(rows, []cell{plain(e.ID), plain(cmp.Or(strings.TrimSuffix(e.Authority, "-authority"), "-")), plain(issued), plain(ends), plain(renew), plain(e.Algorithm), state})
 	}
 	if len(rows) > 0 {
-		a.ui.table([]string{"certificate", "authority", "ends", "renewed from", "algorithm", "state"}, rows)
+		a.ui.table([]string{"certificate", "authority", "issued", "ends", "renewed from", "algorithm", "state"}, rows)
+	}
+	if a.verbose && len(rows) > 0 {
+		var rows [][]cell
+		for _, e := range r.Entries {
+			rows = append(rows, []cell{plain(e.ID), plain(e.Purpose), plain(cmp.Or(strings.Join(e.Names, ", "), "-"))})
+		}
+		fmt.Fprintln(a.out)
+		a.ui.table([]string{"certificate", "what for", "names"}, rows)
 	}
 	for _, x := range r.Strays {
 		fmt.Fprintf(a.out, "Wrong: %s.\n", x)
@@ -129,11 +149,18 @@ func (a *app) trustShowCmd() *cobra.Command {
 			if a.output == "json" {
 				return a.ui.json(e)
 			}
-			lines := [][2]string{{"certificate", e.ID}, {"what for", e.Purpose}, {"lies on", cmp.Or(e.Machine, "no machine: the tool keeps it")}, {"subject", e.Subject}, {"authority", cmp.Or(e.Authority, "itself")},
+			lines := [][2]string{{"certificate", e.ID}, {"what for", e.Purpose}, {"lies on", cmp.Or(e.Machine, few(e.On), "no machine: the tool keeps it")}, {"subject", e.Subject}, {"authority", cmp.Or(e.Authority, "itself")},
 				{"names", cmp.Or(strings.Join(e.Names, ", "), "none")}, {"algorithm", e.Algorithm}, {"serial", e.Serial}, {"issued", e.Issued.Format(time.DateTime)}, {"ends", e.Expires.Format(time.DateTime)}}
-			if !e.RenewFrom.IsZero() {
+			if len(e.KeyOn) > 0 {
+				lines = append(lines, [2]string{"key", "also on " + few(e.KeyOn) + ": the controller manager signs with it what kubelets ask for"})
+			}
+			switch {
+			case e.Renews != "":
+				lines = append(lines, [2]string{"renewed", "by " + e.Renews})
+			case !e.RenewFrom.IsZero():
 				lines = append(lines, [2]string{"renewed", "by converge, from " + e.RenewFrom.Format(time.DateOnly)})
 			}
+			lines = append(lines, a.depends(e)...)
 			for _, t := range e.Troubles {
 				lines = append(lines, [2]string{"trouble", t})
 			}
@@ -150,6 +177,44 @@ func (a *app) trustShowCmd() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// few names the first of several, and says how many there are besides; -o json
+// has them all.
+func few(names []string) string {
+	const most = 4
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most-1], ", "), len(names)-most+1)
+}
+
+// depends tells which connections a certificate or an authority is needed for.
+func (a *app) depends(e trust.Entry) [][2]string {
+	s, err := a.open(false)
+	if err != nil {
+		return nil
+	}
+	c, err := s.Topology()
+	if err != nil {
+		return nil
+	}
+	name := e.ID[strings.LastIndex(e.ID, "/")+1:]
+	var out [][2]string
+	for _, k := range nodeconf.Connections(c) {
+		if e.Machine != "" && k.Shows == name && !slices.Contains(k.On, e.Machine) {
+			continue
+		}
+		switch name {
+		case k.Shows:
+			out = append(out, [2]string{"needed for", fmt.Sprintf("%s → %s: it is shown, and verified with %s", k.From, k.To, k.ShowsVerified)})
+		case k.Serves:
+			out = append(out, [2]string{"needed for", fmt.Sprintf("%s → %s: the server shows it, and it is verified with %s", k.From, k.To, k.ServesVerified)})
+		case k.ShowsVerified, k.ServesVerified:
+			out = append(out, [2]string{"needed for", fmt.Sprintf("%s → %s", k.From, k.To)})
+		}
+	}
+	return out
 }
 
 // suggestion names the nearest known word.

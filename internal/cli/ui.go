@@ -131,24 +131,24 @@ func (u *ui) table(head []string, rows [][]cell) {
 		var b strings.Builder
 		used := 0
 		for i, c := range cs {
-			t := c.text
-			if i == len(cs)-1 {
-				if limit > 20 && used+utf8.RuneCountInString(t) > limit {
-					if room := limit - used - 1; room > 0 {
-						t = string([]rune(t)[:room]) + "…"
-					}
+			lines := []string{c.text}
+			if i < len(cs)-1 {
+				lines[0] += strings.Repeat(" ", w[i]-utf8.RuneCountInString(c.text))
+			} else if limit > 20 && used+utf8.RuneCountInString(c.text) > limit {
+				lines = fold(c.text, limit-used)
+			}
+			for j, t := range lines {
+				if j > 0 {
+					b.WriteString("\n" + strings.Repeat(" ", used))
 				}
-			} else {
-				t += strings.Repeat(" ", w[i]-utf8.RuneCountInString(t))
+				if u.outColour {
+					t = style(c, t)
+				}
+				b.WriteString(t)
 			}
-			used += utf8.RuneCountInString(t) + 2
-			if u.outColour {
-				t = style(c, t)
-			}
-			if i > 0 {
+			if used += w[i] + 2; i < len(cs)-1 {
 				b.WriteString("  ")
 			}
-			b.WriteString(t)
 		}
 		fmt.Fprintln(u.a.out, strings.TrimRight(b.String(), " "))
 	}
@@ -156,6 +156,30 @@ func (u *ui) table(head []string, rows [][]cell) {
 	for _, r := range rows {
 		line(r, u.paint)
 	}
+}
+
+// leastFold is the width below which lines are not folded: what does not fit
+// then is for the terminal to break.
+const leastFold = 16
+
+// fold breaks a text between words into lines of at most so many characters. A
+// word that is longer has a line of its own.
+func fold(text string, room int) []string {
+	if room < leastFold {
+		return []string{text}
+	}
+	var lines []string
+	at := 0
+	for _, word := range strings.Fields(text) {
+		n := utf8.RuneCountInString(word)
+		if len(lines) == 0 || at+1+n > room {
+			lines, at = append(lines, word), n
+			continue
+		}
+		lines[len(lines)-1] += " " + word
+		at += 1 + n
+	}
+	return lines
 }
 
 // errDeclined says that the person did not want it.

@@ -438,7 +438,7 @@ an ignore file keeps them out of version control.`,
 			if err != nil {
 				return err
 			}
-			if s.Store, err = store.Open(filepath.Dir(filepath.Dir(s.Store.Path)), s.Decl.Name); err != nil {
+			if err = s.Store.Make(); err != nil {
 				return err
 			}
 			if to == "" {
@@ -515,7 +515,7 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 	n := 0
 	for _, m := range c.Machines {
 		for _, f := range nodeconf.Render(c, m, nodeconf.Options{}) {
-			if f.Kind == nodeconf.Key && !keys {
+			if (f.Kind == nodeconf.Key || f.Kind == nodeconf.SecretsConfig) && !keys {
 				continue
 			}
 			b, err := engine.Content(f, t)
@@ -533,7 +533,7 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 		return 0, err
 	}
 	if keys {
-		if err := os.WriteFile(filepath.Join(tmp, ".gitignore"), []byte("# private keys do not belong in version control\n*.key\n"), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(tmp, ".gitignore"), []byte("# private keys do not belong in version control\n*.key\nsecrets-encryption.yaml\n"), 0o644); err != nil {
 			return 0, err
 		}
 	}

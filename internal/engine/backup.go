@@ -13,9 +13,11 @@ import (
 	"filippo.io/age"
 
 	"verbund/internal/core/plan"
+	"verbund/internal/store"
 )
 
-// IdentityFile holds the key that opens the backups beside it.
+// IdentityFile held the key that opens the backups beside it, before it was
+// closed like the store.
 const IdentityFile = "identity.txt"
 
 // backup writes a snapshot of the datastore to a file, encrypted with age: it
@@ -29,7 +31,7 @@ func (r *Run) backup(ctx context.Context, s plan.Step) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	id, err := backupIdentity(dir)
+	id, err := backupIdentity(r.Store)
 	if err != nil {
 		return err
 	}
@@ -98,24 +100,43 @@ func ReadBackup(name string, id age.Identity, n int64) error {
 	return nil
 }
 
-func backupIdentity(dir string) (*age.X25519Identity, error) {
-	p := filepath.Join(dir, IdentityFile)
-	b, err := os.ReadFile(p)
-	if err == nil {
-		for _, line := range strings.Split(string(b), "\n") {
-			if line != "" && line[0] != '#' {
-				return age.ParseX25519Identity(line)
-			}
-		}
-		return nil, fmt.Errorf("%s holds no identity", p)
+// backupIdentity is what opens the backups. It is kept beside them, closed like
+// the store; one from before that lay there in plain is closed now.
+func backupIdentity(st *store.Store) (*age.X25519Identity, error) {
+	b, err := st.OpenAside()
+	var closed *store.Closed
+	if errors.As(err, &closed) {
+		// Backups of an earlier life of the cluster lie there, which another key
+		// opens: they keep theirs.
+		aside := filepath.Join(st.BackupDir(), store.Aside)
+		b, err = nil, os.Rename(aside, strings.TrimSuffix(aside, ".age")+"-until-"+time.Now().UTC().Format("20060102-150405")+".age")
 	}
-	if !errors.Is(err, os.ErrNotExist) {
-		return nil, err
-	}
-	id, err := age.GenerateX25519Identity()
 	if err != nil {
 		return nil, err
 	}
-	text := fmt.Sprintf("# opens the backups in this folder: age --decrypt -i %s FILE\n# public key: %s\n%s\n", IdentityFile, id.Recipient(), id)
-	return id, os.WriteFile(p, []byte(text), 0o600)
+	before := filepath.Join(st.BackupDir(), IdentityFile)
+	if b == nil {
+		if b, err = os.ReadFile(before); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+		if b == nil {
+			id, err := age.GenerateX25519Identity()
+			if err != nil {
+				return nil, err
+			}
+			b = fmt.Appendf(nil, "# opens the backups in this folder\n# public key: %s\n%s\n", id.Recipient(), id)
+		}
+		if err := st.CloseAside(b); err != nil {
+			return nil, err
+		}
+		if err := os.Remove(before); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+	}
+	for _, line := range strings.Split(string(b), "\n") {
+		if line != "" && line[0] != '#' {
+			return age.ParseX25519Identity(line)
+		}
+	}
+	return nil, fmt.Errorf("%s holds no identity", filepath.Join(st.BackupDir(), store.Aside))
 }

@@ -41,6 +41,8 @@ func (s *Session) Secrets() ([][]byte, error) {
 				}
 			}
 			out = append(out, p.Bytes, []byte(base64.StdEncoding.EncodeToString(p.Bytes)))
+		} else {
+			out = append(out, k, []byte(base64.StdEncoding.EncodeToString(k)))
 		}
 	}
 	if c, err := os.ReadFile(filepath.Join(s.Site.Folder, "credential")); err == nil {

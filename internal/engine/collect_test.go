@@ -24,7 +24,7 @@ func TestRedact(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	st, err := store.Open(t.TempDir(), "tidewatch")
+	st, err := store.Open(t.TempDir(), "tidewatch", &store.Keys{Dir: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -47,6 +47,14 @@ func TestRedact(t *testing.T) {
 	// Every key, in every form in which it could have been written down.
 	for id, k := range tr.Keys {
 		p, _ := pem.Decode(k)
+		if p == nil { // the key of Secrets is plain bytes
+			for _, text := range [][]byte{k, []byte(base64.StdEncoding.EncodeToString(k))} {
+				if clean, n := Redact(append([]byte("before "), text...), secrets); n == 0 || Leaks(clean, secrets) != "" {
+					t.Errorf("%s: %d taken out, left %q", id, n, clean)
+				}
+			}
+			continue
+		}
 		for form, text := range map[string][]byte{
 			"as PEM": k, "as a line of it": bytes.Split(k, []byte("\n"))[1], "as bytes": p.Bytes, "as base64": []byte(base64.StdEncoding.EncodeToString(p.Bytes)),
 			"cut off": k[:len(k)-40],

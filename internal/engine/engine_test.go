@@ -7,13 +7,16 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"errors"
+	"math/big"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
 
 	"filippo.io/age"
+	"golang.org/x/sync/errgroup"
 
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/nodeconf"
@@ -25,7 +28,7 @@ import (
 
 func session(t testing.TB) *Session {
 	t.Helper()
-	s, err := store.Open(t.TempDir(), "tidewatch")
+	s, err := store.Open(t.TempDir(), "tidewatch", &store.Keys{Dir: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -61,21 +64,16 @@ func TestEnsureTrust(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(second.Certs) != len(first.Certs)+3 {
+	// Two for the new worker.
+	if len(second.Certs) != len(first.Certs)+2 {
 		t.Errorf("%d certificates, then %d", len(first.Certs), len(second.Certs))
 	}
-	changed := 0
 	for id, cert := range first.Certs {
+		// The balancer moved by one address: its name is what is verified, and no
+		// certificate has to know.
 		if string(second.Certs[id]) != string(cert) {
-			changed++
-			// The balancer moved by one address, so API servers answer at another.
-			if !strings.HasSuffix(id, "/api-server") {
-				t.Errorf("%s was made anew", id)
-			}
+			t.Errorf("%s was made anew", id)
 		}
-	}
-	if changed != 3 {
-		t.Errorf("%d certificates were renewed, wanted those of three API servers", changed)
 	}
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(second.Certs[string(trust.Cluster)])
@@ -99,12 +97,30 @@ func TestEnsureTrust(t *testing.T) {
 }
 
 func TestBackupsOpenAgain(t *testing.T) {
-	dir := t.TempDir()
-	id, err := backupIdentity(dir)
+	st, err := store.Open(t.TempDir(), "tidewatch", &store.Keys{Dir: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := backupIdentity(dir)
+	dir := st.BackupDir()
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	// One from before lay there in plain: it is taken over, and closed.
+	plain, err := age.GenerateX25519Identity()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, IdentityFile), []byte(plain.String()+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	id, err := backupIdentity(st)
+	if err != nil || id.String() != plain.String() {
+		t.Fatalf("the identity from before was not taken over: %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, IdentityFile)); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("the identity still lies there in plain: %v", err)
+	}
+	again, err := backupIdentity(st)
 	if err != nil || again.String() != id.String() {
 		t.Errorf("the identity came back as another: %v", err)
 	}
@@ -175,7 +191,7 @@ func TestUntil(t *testing.T) {
 }
 
 // authorities for the benchmarks.
-func authorities(b *testing.B) map[trust.Authority]*Authority {
+func authorities(b testing.TB) map[trust.Authority]*Authority {
 	b.Helper()
 	cas := map[trust.Authority]*Authority{}
 	for _, a := range trust.Authorities {
@@ -200,16 +216,43 @@ func requests(c *topology.Cluster) []trust.Request {
 	return rs
 }
 
-// The yardstick: generating and signing alone, for 1,000 machines.
-func BenchmarkSignThousand(b *testing.B) {
-	c := cluster(b, 997)
-	cas, rs := authorities(b), requests(c)
+// bare makes as many keys and certificates as there are requests, and nothing
+// else: what issuing is compared with.
+func bare(rs []trust.Request, cas map[trust.Authority]*Authority) error {
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for _, r := range rs {
+		g.Go(func() error {
+			k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+			if err != nil {
+				return err
+			}
+			t := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now(), NotAfter: time.Now().Add(time.Hour), DNSNames: r.DNS}
+			_, err = x509.CreateCertificate(rand.Reader, t, cas[r.Authority].Cert, k.Public(), cas[r.Authority].Key)
+			return err
+		})
+	}
+	return g.Wait()
+}
+
+// Issuing for 1,000 machines, keys and certificates as files, beside the bare
+// work in turns: the computer may be busy with something else meanwhile.
+func BenchmarkIssueThousand(b *testing.B) {
+	cas, rs := authorities(b), requests(cluster(b, 997))
+	var issuing, plain time.Duration
 	for b.Loop() {
+		began := time.Now()
+		if err := bare(rs, cas); err != nil {
+			b.Fatal(err)
+		}
+		between := time.Now()
 		made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
 		if err := Issue(rs, cas, time.Now(), made); err != nil {
 			b.Fatal(err)
 		}
+		plain, issuing = plain+between.Sub(began), issuing+time.Since(between)
 	}
+	b.ReportMetric(float64(issuing)/float64(plain), "times-bare")
 	b.ReportMetric(float64(len(rs)), "certificates")
 }
 
@@ -222,6 +265,7 @@ func BenchmarkRenderThousand(b *testing.B) {
 		if err := Issue(requests(c), cas, time.Now(), made); err != nil {
 			b.Fatal(err)
 		}
+		made.Keys[trust.SecretsKey] = newSecretsKey()
 		made.Keys[trust.ServiceAccountKey] = made.Keys["tidewatch-control-1/proxy"]
 		for _, a := range trust.Authorities {
 			made.Certs[string(a)] = trust.EncodeCert(cas[a].Cert)

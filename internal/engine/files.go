@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -11,6 +12,7 @@ import (
 
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
@@ -156,22 +158,14 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		changed, err := c.Put(ctx, files, stale)
+		own, err := r.lookAtOwn(ctx, r.Cluster, m, c)
 		if err != nil {
 			return err
 		}
-		if slot != f.Active {
-			if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(m)...); err != nil {
-				return err
-			}
-			_, err := c.Switch(ctx, slot)
-			return err
-		}
-		var restart, reload []string
-		for i, f := range files {
-			if slices.Contains(changed, f.Path) {
-				restart = append(restart, rendered[i].Restart...)
-				reload = append(reload, rendered[i].Reload...)
+		for _, p := range slices.Sorted(maps.Keys(own.stale)) {
+			stale = append(stale, p)
+			if p == trust.KubeletClientFile && m.ByToken {
+				stale = append(stale, nodeconf.OwnKubeconfig) // it enrols anew
 			}
 		}
 		us, err := c.Units(ctx)
@@ -183,27 +177,143 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 			active[u.Name] = u.State == "active"
 			trying[u.Name] = u.State == "activating"
 		}
-		for _, u := range nodeconf.Units(m) {
-			switch {
-			case trying[u] && slices.Contains(restart, u):
-				// It fails and is started again and again, as it was before: the
-				// step that starts it does so with what was just written.
-				err = c.Do(ctx, protocol.UnitsStop, u)
-			case !active[u]:
-			case slices.Contains(restart, u):
-				err = c.Do(ctx, protocol.UnitsRestart, u)
-			case slices.Contains(reload, u):
-				err = r.reload(ctx, c, u)
-			}
-			if err != nil {
+		restart, reload, err := r.affected(ctx, c, files, rendered, len(own.stale) > 0)
+		if err != nil {
+			return err
+		}
+		if slices.Contains(restart, "etcd.service") && active["etcd.service"] && len(r.Cluster.With(versions.Member)) > 1 && !r.View.Seen.Now {
+			if err := r.othersWell(ctx, m.Name); err != nil {
 				return err
 			}
 		}
-		if m.Is(versions.API) && len(changed) > 0 && active["kube-apiserver.service"] {
-			return r.apiReady(ctx, m)
+		var again []string // what is to be restarted, should this be cut off
+		for _, u := range nodeconf.Units(m) {
+			if active[u] && slices.Contains(restart, u) {
+				again = append(again, u)
+			}
 		}
-		return nil
+		if len(again) > 0 {
+			files = append([]protocol.File{{Path: nodeconf.Pending, Mode: 0o644, Content: []byte(strings.Join(again, "\n") + "\n")}}, files...)
+		}
+		changed, err := c.Put(ctx, files, stale)
+		if err != nil {
+			return err
+		}
+		if slot != f.Active {
+			if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(m)...); err != nil {
+				return err
+			}
+			_, err := c.Switch(ctx, slot)
+			return err
+		}
+		err = func() error {
+			// An API server goes before the member that it uses: what it is being
+			// asked is answered first, and would hang without the datastore.
+			if slices.Contains(again, "etcd.service") && slices.Contains(again, "kube-apiserver.service") {
+				if err := c.Do(ctx, protocol.UnitsStop, "kube-apiserver.service"); err != nil {
+					return err
+				}
+			}
+			for _, u := range nodeconf.Units(m) {
+				var err error
+				switch {
+				case trying[u] && slices.Contains(restart, u), u == "kubelet.service" && m.ByToken && !own.client && active[u]:
+					// It fails and is started again and again, as it was before, or has
+					// to enrol first: the step that starts it does so with what was just
+					// written.
+					err = c.Do(ctx, protocol.UnitsStop, u)
+				case !active[u]:
+				case slices.Contains(restart, u):
+					err = c.Do(ctx, protocol.UnitsRestart, u)
+				case slices.Contains(reload, u):
+					err = r.reload(ctx, c, u)
+				}
+				if err != nil {
+					return err
+				}
+			}
+			return r.works(ctx, m, changed, active)
+		}()
+		if err != nil {
+			return r.putBack(ctx, c, m, changed, again, err)
+		}
+		if len(again) > 0 {
+			if _, err := c.Put(ctx, nil, []string{nodeconf.Pending}); err != nil {
+				return err
+			}
+		}
+		if asked, err := r.Store.Asked(); err != nil {
+			return err
+		} else if client, serving := m.Name+"/kubelet-client", m.Name+"/kubelet-serving"; asked[client] || asked[serving] {
+			if err := r.Store.SaveAsked([]string{client, serving}, false); err != nil {
+				return err
+			}
+		}
+		return r.settleTrust(m)
 	})
+}
+
+// writePairs gives a machine its own certificates with their keys, and nothing
+// else: what runs reads them again by itself.
+func (r *Run) writePairs(ctx context.Context, m topology.Machine) error {
+	return r.on(ctx, m.Name, func(c *machine.Machine) error {
+		f, err := c.Facts(ctx)
+		if err != nil {
+			return err
+		}
+		files, rendered, err := r.files(r.Cluster, m, nodeconf.Options{}, f.Active)
+		if err != nil {
+			return err
+		}
+		var pairs []protocol.File
+		for i, f := range rendered {
+			if f.Kind != nodeconf.Text && strings.Contains(f.From, "/") {
+				pairs = append(pairs, files[i])
+			}
+		}
+		us, err := c.Units(ctx)
+		if err != nil {
+			return err
+		}
+		active := map[string]bool{}
+		for _, u := range us {
+			active[u.Name] = u.State == "active"
+		}
+		changed, err := c.Put(ctx, pairs, nil)
+		if err != nil {
+			return err
+		}
+		if err := r.works(ctx, m, changed, active); err != nil {
+			return r.putBack(ctx, c, m, changed, nil, err)
+		}
+		return r.settleTrust(m)
+	})
+}
+
+// affected lists the units that read what is about to change only when they
+// start, and those that are told to read it again.
+func (r *Run) affected(ctx context.Context, c *machine.Machine, files []protocol.File, rendered []nodeconf.File, own bool) (restart, reload []string, err error) {
+	var paths []string
+	for _, f := range files {
+		paths = append(paths, f.Path)
+	}
+	have, err := c.Digests(ctx, paths)
+	if err != nil {
+		return nil, nil, err
+	}
+	if restart, err = pending(ctx, c); err != nil {
+		return nil, nil, err
+	}
+	for i, f := range files {
+		if have[f.Path] != digest(f) {
+			restart = append(restart, rendered[i].Restart...)
+			reload = append(reload, rendered[i].Reload...)
+		}
+	}
+	if own {
+		restart = append(restart, "kubelet.service")
+	}
+	return restart, reload, nil
 }
 
 const reloaded = "configuration reloaded"
@@ -256,7 +366,10 @@ func (r *Run) swap(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		if _, err := c.Put(ctx, files, stale); err != nil {
+		// What lies in the slot goes at once. Everything else only when the machine
+		// is up: what it would go back to may need it.
+		inSlot := slices.DeleteFunc(slices.Clone(stale), func(p string) bool { return !strings.HasPrefix(p, protocol.SlotDir) })
+		if _, err := c.Put(ctx, files, inSlot); err != nil {
 			return err
 		}
 		rep, err := c.Switch(ctx, slot, nodeconf.Units(m)...)
@@ -267,6 +380,9 @@ func (r *Run) swap(ctx context.Context, m topology.Machine) error {
 			return &StepError{Unit: rep.Unit, Exit: rep.ExitCode, Log: rep.Log, Err: fmt.Errorf("%s did not come up on %s, and the machine went back to slot %s: %s", m.Name, m.Carries(), rep.Active, rep.FellBack),
 				Todo: "nothing else was touched; read the log lines, mend the cause, and run converge again"}
 		}
-		return nil
+		if _, err := c.Put(ctx, nil, stale); err != nil {
+			return err
+		}
+		return r.settleTrust(m)
 	})
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -39,16 +41,21 @@ type View struct {
 // lookTimeout bounds how long one question may take while looking.
 const lookTimeout = 8 * time.Second
 
-// Observe looks at the site, every machine, the datastore and the API, all in
-// parallel. It changes nothing; what could not be seen is said, not guessed.
-func (s *Session) Observe(ctx context.Context) (*View, error) {
+// Locate finds out which machines there are and where, and looks into none.
+func (s *Session) Locate(ctx context.Context) (*View, error) {
+	v, _, err := s.locate(ctx)
+	return v, err
+}
+
+// locate also returns where machines were that have another address now.
+func (s *Session) locate(ctx context.Context) (*View, map[string]netip.Addr, error) {
 	inv, ierr := s.Site.Inventory(ctx)
 	if ierr != nil {
 		inv = nil
 	}
 	moved, err := s.newLeases(inv)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var taken []netip.Addr
 	if inv != nil {
@@ -60,14 +67,28 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 	}
 	c, err := s.topology(s.leases, taken)
 	if err != nil {
+		return nil, nil, err
+	}
+	facts, err := s.Store.Facts()
+	if err != nil {
+		return nil, nil, err
+	}
+	v := &View{Cluster: c, Inventory: inv, Seen: plan.Observed{Founded: facts != nil, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	return v, moved, nil
+}
+
+// Observe looks at the site, every machine, the datastore and the API, all in
+// parallel. It changes nothing; what could not be seen is said, not guessed.
+func (s *Session) Observe(ctx context.Context) (*View, error) {
+	v, moved, err := s.locate(ctx)
+	if err != nil {
 		return nil, err
 	}
-	v := &View{Cluster: c, Seen: plan.Observed{Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	c := v.Cluster
 	facts, err := s.Store.Facts()
 	if err != nil {
 		return nil, err
 	}
-	v.Seen.Founded = facts != nil
 	if v.Seen.Clearing, err = s.Store.Clearing(); err != nil {
 		return nil, err
 	}
@@ -80,8 +101,17 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 			return nil, err
 		}
 	}
-	if v.Inventory = inv; inv == nil {
+	if v.Inventory == nil {
 		return v, nil
+	}
+	due := map[string]string{}
+	if t, err := s.Trust(); err != nil {
+		return nil, err
+	} else if t.Certs[string(trust.Cluster)] != nil {
+		if due, err = s.dueNow(c, t, time.Now()); err != nil {
+			return nil, err
+		}
+		v.Seen.TrustMark = trustMark(t, c)
 	}
 	var mu sync.Mutex
 	var wg sync.WaitGroup
@@ -95,7 +125,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 		wg.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			seen := s.look(ctx, c, im, v.Seen.Resting)
+			seen := s.look(ctx, c, im, v.Seen.Resting, due)
 			seen.Moved = moved[im.Name]
 			mu.Lock()
 			defer mu.Unlock()
@@ -134,7 +164,7 @@ func (s *Session) newLeases(inv *siteproto.Inventory) (map[string]netip.Addr, er
 
 // factsOf is what of a cluster cannot change while it lives.
 func factsOf(c *topology.Cluster) store.Facts {
-	return store.Facts{Endpoint: c.Endpoint.Name, Pods: c.Pods.String(), Services: c.Services.String(), Domain: c.Domain, PerNode: c.PerNode, Answers: string(c.Endpoint.By),
+	return store.Facts{Endpoint: c.Endpoint.Name, Pods: c.Pods.String(), Services: c.Services.String(), Domain: c.Domain, PerNode: c.PerNode, Answers: c.Endpoint.Answers(),
 		Members: map[bool]string{true: "apart", false: "beside"}[c.Apart], Control: map[bool]string{true: "nodes", false: "no nodes"}[c.Nodes]}
 }
 
@@ -142,16 +172,55 @@ func factsOf(c *topology.Cluster) store.Facts {
 func unchanged(c *topology.Cluster, was *store.Facts) error {
 	is := factsOf(c)
 	perNode := func(f store.Facts) string { return strings.TrimPrefix(fmt.Sprint(f.PerNode), "0") }
-	for _, x := range []struct{ key, was, is string }{
-		{"endpoint.name", was.Endpoint, is.Endpoint}, {"ranges.pods", was.Pods, is.Pods}, {"ranges.services", was.Services, is.Services}, {"dns.domain", was.Domain, is.Domain},
+	if err := endpointMoves(c, was, is); err != nil {
+		return err
+	}
+	for _, x := range []struct{ key, was, is string }{{"ranges.pods", was.Pods, is.Pods}, {"ranges.services", was.Services, is.Services}, {"dns.domain", was.Domain, is.Domain},
 		{"ranges.perNode", perNode(*was), perNode(is)}, {"control.datastore.place", was.Members, is.Members}, {"control.nodes", was.Control, is.Control},
-		{"what answers at the endpoint", was.Answers, is.Answers},
 	} {
 		if x.was != x.is && x.was != "" {
 			return &plan.Refusal{What: fmt.Sprintf("%s cannot be changed from %s to %s while the cluster lives", x.key, x.was, x.is), Todo: "declare it as it was, or raise a second cluster and move"}
 		}
 	}
 	return nil
+}
+
+// endpointMoves refuses what cannot change at the endpoint, or not in one go.
+func endpointMoves(c *topology.Cluster, was *store.Facts, is store.Facts) error {
+	if was.Endpoint != is.Endpoint {
+		_, err := netip.ParseAddr(was.Endpoint)
+		switch {
+		case err != nil:
+			return &plan.Refusal{What: fmt.Sprintf("endpoint.name cannot be changed from %s to %s while the cluster lives", was.Endpoint, is.Endpoint), Todo: "add the new name to control.names, where it works beside the old one"}
+		case !slices.Contains(c.Names, was.Endpoint):
+			return &plan.Refusal{What: fmt.Sprintf("the endpoint goes from the address %s to the name %s, and whoever still uses the address would be refused", was.Endpoint, is.Endpoint), Todo: "add " + was.Endpoint + " to control.names until nobody does"}
+		}
+	}
+	if was.Answers == is.Answers || was.Answers == "" {
+		return nil
+	}
+	balancer, virtual := string(topology.ByBalancer), string(topology.ByCarrier)
+	both := balancer + "+" + virtual
+	switch {
+	case was.Answers == balancer && is.Answers == both, was.Answers == both && (is.Answers == virtual || is.Answers == balancer):
+		return nil
+	case was.Answers == balancer && is.Answers == virtual:
+		return &plan.Refusal{What: "the endpoint would move from the balancer to a virtual address that nobody carries yet", Todo: "keep the balancer beside virtual and converge; then take the balancer out"}
+	}
+	return &plan.Refusal{What: fmt.Sprintf("what answers at the endpoint cannot be changed from %s to %s while the cluster lives", was.Answers, is.Answers), Todo: "declare it as it was, or raise a second cluster and move"}
+}
+
+// keepFacts remembers what of a well cluster has changed that may.
+func (r *Run) keepFacts() error {
+	was, err := r.Store.Facts()
+	if err != nil || was == nil {
+		return err
+	}
+	is := factsOf(r.Cluster)
+	if is.Founded = was.Founded; is == *was {
+		return nil
+	}
+	return r.Store.SaveFacts(is)
 }
 
 // endpointAddr is where the endpoint answers.
@@ -176,7 +245,7 @@ func roleOf(c *topology.Cluster, name string) versions.Role {
 	return versions.Worker
 }
 
-func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool) plan.MachineSeen {
+func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool, due map[string]string) plan.MachineSeen {
 	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: roleOf(c, im.Name), Versions: map[string]string{}, Units: map[string]string{}}
 	if im.Power != siteproto.PowerOn {
 		seen.Trouble = "its power is " + im.Power
@@ -187,7 +256,7 @@ func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Ma
 	}
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	if err := s.lookInside(ctx, c, im, resting, &seen); err != nil {
+	if err := s.lookInside(ctx, c, im, resting, due, &seen); err != nil {
 		s.hangUp(im.Name)
 		seen.Trouble = err.Error()
 		var hk *machine.HostKeyError
@@ -200,7 +269,7 @@ func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Ma
 	return seen
 }
 
-func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool, seen *plan.MachineSeen) error {
+func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool, due map[string]string, seen *plan.MachineSeen) error {
 	m, err := s.Machine(ctx, im.Name, im.SSHPort)
 	if err != nil {
 		return err
@@ -245,11 +314,8 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 		return nil
 	}
 	files, rendered, err := s.files(c, tm, nodeconf.Options{Resting: resting}, f.Active)
-	if errors.Is(err, ErrNoTrust) {
-		seen.Differs = []string{"its certificates"}
-		return nil
-	}
-	if err != nil {
+	// What is yet to be made differs from whatever lies there.
+	if err != nil && !errors.Is(err, ErrNoTrust) {
 		return err
 	}
 	var paths []string
@@ -262,9 +328,41 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	}
 	texts := map[string]string{} // declared text by the path on the machine
 	var read []string
+	if seen.Restarts, err = pending(ctx, m); err != nil {
+		return err
+	}
+	if len(seen.Restarts) > 0 {
+		seen.Differs = append(seen.Differs, nodeconf.Pending)
+		seen.Lines = append(seen.Lines, fmt.Sprintf("%s: a run was cut off before it restarted %s", nodeconf.Pending, strings.Join(seen.Restarts, ", ")))
+	}
+	o, err := s.lookAtOwn(ctx, c, tm, m)
+	if err != nil {
+		return err
+	}
+	seen.Unsigned = o.waits
+	for p, why := range o.stale {
+		seen.Differs = append(seen.Differs, p)
+		seen.Lines = append(seen.Lines, p+": "+why)
+		seen.Restarts = append(seen.Restarts, "kubelet.service")
+	}
+	seen.Enrols = tm.ByToken && !o.client
+	if first := tm.Name + "/kubelet-client"; !o.client && !tm.ByToken && s.firstEnded(first) {
+		seen.Reissue = append(seen.Reissue, first)
+		due = maps.Clone(due)
+		due[first] = "it has ended, and the kubelet has no other"
+	}
 	for i, f := range files {
 		if have[f.Path] == digest(f) {
+			if why := due[rendered[i].From]; rendered[i].Kind == nodeconf.Cert && why != "" {
+				seen.Differs = append(seen.Differs, rendered[i].Path)
+				seen.Lines = append(seen.Lines, rendered[i].Path+": "+why)
+			}
 			continue
+		}
+		for _, u := range rendered[i].Restart {
+			if seen.Units[u] == "active" {
+				seen.Restarts = append(seen.Restarts, u)
+			}
 		}
 		seen.Differs = append(seen.Differs, rendered[i].Path)
 		switch _, there := have[f.Path]; {
@@ -301,6 +399,8 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	}
 	sort.Strings(seen.Differs)
 	sort.Strings(seen.Lines)
+	slices.Sort(seen.Restarts)
+	seen.Restarts = slices.Compact(seen.Restarts)
 	return nil
 }
 
@@ -407,7 +507,7 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 		v.Seen.Nodes[n.Name] = ns
 	}
 	for name, a := range addons {
-		v.Seen.AddOns[name] = plan.AddOnSeen{Version: a.Version, Ready: a.Ready, Args: a.Args}
+		v.Seen.AddOns[name] = plan.AddOnSeen{Version: a.Version, Ready: a.Ready, Args: a.Args, Trust: a.Trust, State: a.State}
 	}
 }
 

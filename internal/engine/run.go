@@ -77,6 +77,9 @@ func (r *Run) Note(step plan.Step, text string) {
 	r.write(store.Entry{Kind: store.Note, Step: step.ID, What: string(step.Kind), Where: step.Machine, Text: text})
 }
 
+// Remark writes to the journal what was done without steps.
+func (r *Run) Remark(text string) { r.write(store.Entry{Kind: store.Note, Text: text}) }
+
 // End closes the journal with the outcome.
 func (r *Run) End(err error) error {
 	e := store.Entry{Kind: store.RunEnded, Outcome: store.OutcomeDone}
@@ -103,6 +106,13 @@ func (r *Run) Prepare() error {
 				return err
 			}
 		}
+	}
+	var again []string
+	for _, m := range r.View.Seen.Machines {
+		again = append(again, m.Reissue...)
+	}
+	if err := r.Store.SaveAsked(again, true); err != nil {
+		return err
 	}
 	return r.EnsureTrust(r.Cluster, time.Now())
 }
@@ -274,17 +284,22 @@ func (r *Run) explain(ctx context.Context, s plan.Step, err error) *StepError {
 func until(ctx context.Context, what string, ask func(context.Context) (string, error)) error {
 	tick := time.NewTicker(40 * time.Millisecond)
 	defer tick.Stop()
-	began := time.Now()
+	began, last := time.Now(), ""
 	for {
 		why, err := ask(ctx)
 		if err == nil && why == "" {
 			return nil
 		}
-		if err != nil {
+		// That the time is over is no reason; the one before it is.
+		if err != nil && (ctx.Err() == nil || last == "") {
 			why = err.Error()
+		}
+		if why != "" {
+			last = why
 		}
 		select {
 		case <-ctx.Done():
+			why = last
 			return fmt.Errorf("waited %s for %s: %s", time.Since(began).Round(100*time.Millisecond), what, strings.TrimSpace(why))
 		case <-tick.C:
 		}

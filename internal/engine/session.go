@@ -7,6 +7,7 @@ import (
 	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/rsa"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
@@ -108,7 +109,7 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 		}
 	}
 	if t.Keys[trust.ServiceAccountKey] == nil {
-		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		k, err := NewKey(c.Trust.Tokens)
 		if err != nil {
 			return err
 		}
@@ -116,10 +117,18 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 			return err
 		}
 	}
+	if t.Keys[trust.SecretsKey] == nil {
+		t.Keys[trust.SecretsKey] = newSecretsKey()
+		made.Keys[trust.SecretsKey] = t.Keys[trust.SecretsKey]
+	}
 	cas := map[trust.Authority]*Authority{}
+	outside := c.Trust.Keys == "outside"
 	for _, a := range trust.Authorities {
+		if t.Certs[string(a)] == nil && outside {
+			return errors.Join(s.Store.SaveTrust(made), fmt.Errorf("%s: %w", a, ErrNoAuthority))
+		}
 		if t.Certs[string(a)] == nil {
-			k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+			k, err := NewKey(c.Trust.Algorithm)
 			if err != nil {
 				return err
 			}
@@ -133,24 +142,51 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 			made.Certs[string(a)] = trust.EncodeCert(cert)
 			t.Certs[string(a)] = made.Certs[string(a)]
 		}
+		if outside {
+			continue // its certificate is all that there is
+		}
 		if cas[a], err = readAuthority(t, a); err != nil {
 			return err
 		}
 	}
-	wanted := trust.ToolRequests(c)
-	for _, m := range c.Machines {
-		wanted = append(wanted, trust.Requests(c, m)...)
+	if len(c.Trust.Programs) > 0 {
+		if cas[trust.Programs], err = s.programsAuthority(c, t, made, now); err != nil {
+			return err
+		}
+	}
+	reasons, err := s.dueNow(c, t, now)
+	if err != nil {
+		return err
 	}
 	var due []trust.Request
-	for _, r := range wanted {
-		if old := t.Certs[r.ID]; old != nil && t.Keys[r.ID] != nil {
-			if cert, err := trust.DecodeCert(old); err == nil && trust.Stale(cert, r, cas[r.Authority].Cert, now) == "" {
-				continue
-			}
+	var served []string
+	for _, r := range Certificates(c) {
+		if reasons[r.ID] == "" {
+			continue
 		}
 		due = append(due, r)
+		if r.Name != "kubelet-client" || !c.Trust.OwnRenewal() { // that one is done when the kubelet's own is gone, too
+			served = append(served, r.ID)
+		}
+		if old := t.Certs[r.ID]; old != nil && r.Machine != "" && t.Certs[was(r.ID)] == nil {
+			made.Certs[was(r.ID)], made.Keys[was(r.ID)] = old, t.Keys[r.ID]
+		}
+	}
+	if outside && len(due) > 0 {
+		o := &Outside{}
+		for _, r := range due {
+			if r.Authority != trust.Programs {
+				o.Missing = append(o.Missing, r.ID)
+			}
+		}
+		if len(o.Missing) > 0 {
+			return errors.Join(s.Store.SaveTrust(made), o)
+		}
 	}
 	if err := Issue(due, cas, now, made); err != nil {
+		return err
+	}
+	if err := s.Store.SaveAsked(served, false); err != nil {
 		return err
 	}
 	if len(made.Keys)+len(made.Certs) > 0 {
@@ -166,6 +202,28 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 	return nil
 }
 
+// programsAuthority makes the authority of other programs, if there is none.
+func (s *Session) programsAuthority(c *topology.Cluster, t, made *store.Trust, now time.Time) (*Authority, error) {
+	id := string(trust.Programs)
+	if t.Certs[id] == nil {
+		k, err := NewKey(c.Trust.Algorithm)
+		if err != nil {
+			return nil, err
+		}
+		cert, err := trust.NewAuthority(trust.Programs, c.Name, time.Duration(c.Trust.Authority), k, now, Serial())
+		if err != nil {
+			return nil, err
+		}
+		b, err := trust.EncodeKey(k)
+		if err != nil {
+			return nil, err
+		}
+		made.Keys[id], made.Certs[id] = b, trust.EncodeCert(cert)
+		t.Keys[id], t.Certs[id] = made.Keys[id], made.Certs[id]
+	}
+	return readAuthority(t, trust.Programs)
+}
+
 // Authority is an authority's certificate with its key.
 type Authority struct {
 	Cert *x509.Certificate
@@ -177,11 +235,41 @@ func readAuthority(t *store.Trust, a trust.Authority) (*Authority, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s in the store: %w", a, err)
 	}
+	if t.Keys[string(a)] == nil {
+		return nil, fmt.Errorf("the key of %s is outside: nothing can be signed with it here", a)
+	}
 	k, err := trust.DecodeKey(t.Keys[string(a)])
 	if err != nil {
 		return nil, fmt.Errorf("key of %s in the store: %w", a, err)
 	}
 	return &Authority{cert, k}, nil
+}
+
+// NewKey makes a private key of one of the declared algorithms.
+func NewKey(algorithm string) (crypto.Signer, error) {
+	switch algorithm {
+	case "ecdsa-p256":
+		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	case "ecdsa-p384":
+		return ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
+	case "rsa-2048", "rsa-3072", "rsa-4096":
+		bits, err := strconv.Atoi(strings.TrimPrefix(algorithm, "rsa-"))
+		if err != nil {
+			return nil, err
+		}
+		return rsa.GenerateKey(rand.Reader, bits)
+	case "ed25519":
+		_, k, err := ed25519.GenerateKey(rand.Reader)
+		return k, err
+	}
+	return nil, fmt.Errorf("there is no algorithm %q for keys", algorithm)
+}
+
+// newSecretsKey makes a key with which API servers encrypt Secrets.
+func newSecretsKey() store.Secret {
+	b := make([]byte, 32)
+	rand.Read(b)
+	return b
 }
 
 // Serial is a random serial number of 128 bits.
@@ -199,16 +287,14 @@ func Issue(rs []trust.Request, cas map[trust.Authority]*Authority, now time.Time
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, r := range rs {
 		g.Go(func() error {
-			k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+			k, err := NewKey(r.Algorithm)
 			if err != nil {
 				return err
 			}
-			cert, err := trust.Sign(r, k.Public(), cas[r.Authority].Cert, cas[r.Authority].Key, now, Serial())
-			if err != nil {
+			if certs[i], err = trust.SignPEM(r, k.Public(), cas[r.Authority].Cert, cas[r.Authority].Key, now, Serial()); err != nil {
 				return err
 			}
 			keys[i], err = trust.EncodeKey(k)
-			certs[i] = trust.EncodeCert(cert)
 			return err
 		})
 	}
@@ -249,13 +335,33 @@ func Content(f nodeconf.File, t *store.Trust) ([]byte, error) {
 		if k := t.Keys[f.From]; k != nil {
 			return k, nil
 		}
+	case nodeconf.Bundle:
+		if t.Certs[f.From] != nil {
+			return trust.Bundle(t.Certs, f.From), nil
+		}
 	case nodeconf.PublicKey:
-		if k := t.Keys[f.From]; k != nil {
-			sg, err := trust.DecodeKey(k)
-			if err != nil {
-				return nil, err
+		if t.Keys[f.From] != nil {
+			var out []byte
+			for _, id := range trust.Trusted(t.Keys, f.From) {
+				sg, err := trust.DecodeKey(t.Keys[id])
+				if err != nil {
+					return nil, err
+				}
+				b, err := trust.EncodePublic(sg.Public())
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, b...)
 			}
-			return trust.EncodePublic(sg.Public())
+			return out, nil
+		}
+	case nodeconf.SecretsConfig:
+		if t.Keys[f.From] != nil {
+			var keys [][]byte
+			for _, id := range trust.Trusted(t.Keys, f.From) {
+				keys = append(keys, t.Keys[id])
+			}
+			return trust.SecretsConfig(keys), nil
 		}
 	default:
 		return []byte(f.Content), nil
@@ -279,14 +385,17 @@ func (s *Session) files(c *topology.Cluster, m topology.Machine, o nodeconf.Opti
 	}
 	rendered := nodeconf.Render(c, m, o)
 	out := make([]protocol.File, len(rendered))
+	var unmade error
 	for i, f := range rendered {
 		b, err := Content(f, t)
-		if err != nil {
+		if errors.Is(err, ErrNoTrust) {
+			unmade = err
+		} else if err != nil {
 			return nil, nil, err
 		}
 		out[i] = protocol.File{Path: place(f, slot), Mode: f.Mode, Content: b}
 	}
-	return out, rendered, nil
+	return out, rendered, unmade
 }
 
 // digest is what the agent says of a file with this content and mode.
@@ -309,7 +418,7 @@ func (s *Session) clientTLS() (*tls.Config, error) {
 		return nil, fmt.Errorf("the tool's certificate for the datastore: %w", err)
 	}
 	pool := x509.NewCertPool()
-	pool.AppendCertsFromPEM(t.Certs[string(trust.Datastore)])
+	pool.AppendCertsFromPEM(trust.Bundle(t.Certs, string(trust.Datastore)))
 	return &tls.Config{Certificates: []tls.Certificate{p}, RootCAs: pool, MinVersion: tls.VersionTLS12}, nil
 }
 
@@ -357,7 +466,7 @@ func (s *Session) Kube(c *topology.Cluster) (*kube.Client, error) {
 			via = append(via, a)
 		}
 	}
-	return kube.New(kube.Access{Server: c.Server(), Via: via, CA: t.Certs[string(trust.Cluster)], Cert: t.Certs["tool/administrator"], Key: t.Keys["tool/administrator"]})
+	return kube.New(kube.Access{Server: c.Server(), Via: via, CA: trust.Bundle(t.Certs, string(trust.Cluster)), Cert: t.Certs["tool/administrator"], Key: t.Keys["tool/administrator"]})
 }
 
 func apiAddr(m topology.Machine) string {
@@ -415,12 +524,11 @@ func (s *Session) Machine(ctx context.Context, name string, port int) (*machine.
 	if m != nil {
 		return m, nil
 	}
-	ms, err := s.Store.Machines()
+	k, known, err := s.Store.Machine(name)
 	if err != nil {
 		return nil, err
 	}
-	k, ok := ms[name]
-	if !ok || k.Fingerprint == "" {
+	if !known || k.Fingerprint == "" {
 		return nil, fmt.Errorf("%w: %s; machines lists those that there are", ErrNotMet, name)
 	}
 	if moved {
@@ -506,5 +614,43 @@ func (s *Session) Person(q trust.Request) (cert, key, ca []byte, err error) {
 	if err := Issue([]trust.Request{q}, map[trust.Authority]*Authority{trust.Cluster: a}, time.Now(), made); err != nil {
 		return nil, nil, nil, err
 	}
-	return made.Certs[q.ID], made.Keys[q.ID], t.Certs[string(trust.Cluster)], nil
+	return made.Certs[q.ID], made.Keys[q.ID], trust.Bundle(t.Certs, string(trust.Cluster)), nil
+}
+
+// IssueProgram gives out the certificate of another program, with its key and
+// its authority, by file name: one that is kept in the store, or one that is
+// issued once.
+func (s *Session) IssueProgram(q trust.Request, declared bool, now time.Time) (map[string][]byte, store.Given, error) {
+	var g store.Given
+	c, err := s.Topology()
+	if err != nil {
+		return nil, g, err
+	}
+	if err := s.EnsureTrust(c, now); err != nil {
+		return nil, g, err
+	}
+	t, err := s.Trust()
+	if err != nil {
+		return nil, g, err
+	}
+	made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
+	if !declared {
+		ca, err := s.programsAuthority(c, t, made, now)
+		if err != nil {
+			return nil, g, err
+		}
+		if err := s.Store.SaveTrust(made); err != nil {
+			return nil, g, err
+		}
+		if err := Issue([]trust.Request{q}, map[trust.Authority]*Authority{trust.Programs: ca}, now, made); err != nil {
+			return nil, g, err
+		}
+		t = &store.Trust{Keys: made.Keys, Certs: map[string][]byte{q.ID: made.Certs[q.ID], string(trust.Programs): trust.EncodeCert(ca.Cert)}}
+	}
+	cert, err := trust.DecodeCert(t.Certs[q.ID])
+	if err != nil {
+		return nil, g, err
+	}
+	g = store.Given{Name: q.Name, Groups: []string{}, From: cert.NotBefore, Until: cert.NotAfter, Serial: cert.SerialNumber.Text(16), Authority: hex.EncodeToString(cert.AuthorityKeyId), Kind: "program"}
+	return map[string][]byte{q.Name + ".crt": t.Certs[q.ID], q.Name + ".key": t.Keys[q.ID], string(trust.Programs) + ".crt": trust.Bundle(t.Certs, string(trust.Programs))}, g, nil
 }

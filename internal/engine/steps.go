@@ -3,6 +3,9 @@ package engine
 import (
 	"context"
 	"fmt"
+	"io"
+	"net/http"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
@@ -54,12 +57,12 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 		return r.withKube(func(k *kube.Client) error { return r.settle(ctx, k.EnsureRoles) })
 	case plan.Balance:
 		return r.startBalancer(ctx, m)
+	case plan.Vouch:
+		return r.writePairs(ctx, m)
 	case plan.Network, plan.DNS:
 		return r.addOn(ctx, s.Kind)
 	case plan.Node:
-		return r.on(ctx, m.Name, func(c *machine.Machine) error {
-			return c.Do(ctx, protocol.UnitsStart, "containerd.service", "kubelet.service", "kube-proxy.service")
-		})
+		return r.startNode(ctx, s, m)
 	case plan.Label:
 		return r.label(ctx, m)
 	case plan.Ready:
@@ -95,8 +98,16 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 			return err
 		}
 		return r.Store.ForgetMachine(s.Machine)
+	case plan.Refresh:
+		return r.refresh(ctx, m)
 	case plan.Verify:
-		return r.verify(ctx)
+		if err := r.verify(ctx); err != nil {
+			return err
+		}
+		if err := r.noteWaiting(ctx); err != nil {
+			return err
+		}
+		return r.keepFacts()
 	}
 	return fmt.Errorf("there is no step %q", s.Kind)
 }
@@ -208,9 +219,8 @@ func (r *Run) carry(ctx context.Context, m topology.Machine) error {
 		return err
 	}
 	return r.withKube(func(k *kube.Client) error {
-		return until(ctx, "the API to answer at "+endpointAddr(r.Cluster), func(ctx context.Context) (string, error) {
-			return "", k.ReadyAt(ctx, endpointAddr(r.Cluster))
-		})
+		at := netip.AddrPortFrom(r.Cluster.Endpoint.Carried, uint16(r.Cluster.Endpoint.Port)).String()
+		return until(ctx, "the API to answer at "+at, func(ctx context.Context) (string, error) { return "", k.ReadyAt(ctx, at) })
 	})
 }
 
@@ -225,8 +235,13 @@ func (r *Run) apiReady(ctx context.Context, m topology.Machine) error {
 }
 
 func (r *Run) startControl(ctx context.Context, m topology.Machine) error {
-	if err := r.startUnit(ctx, m.Name, "kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service"); err != nil {
+	if err := r.startUnit(ctx, m.Name, nodeconf.UnitsOf(versions.API)...); err != nil {
 		return err
+	}
+	if m.Is(versions.Approver) {
+		if err := r.startUnit(ctx, m.Name, nodeconf.UnitsOf(versions.Approver)...); err != nil {
+			return err
+		}
 	}
 	return r.apiReady(ctx, m)
 }
@@ -249,11 +264,16 @@ func (r *Run) addOn(ctx context.Context, kind plan.Kind) error {
 		if kind == plan.DNS {
 			name, install = kube.DNS, k.EnsureDNS
 		}
+		t, err := r.Trust()
+		if err != nil {
+			return err
+		}
+		mark := trustMark(t, r.Cluster)
 		was, err := k.AddOns(ctx)
 		if err != nil {
 			was = nil
 		}
-		if err := r.settle(ctx, func(ctx context.Context) error { return install(ctx, r.Cluster) }); err != nil {
+		if err := r.settle(ctx, func(ctx context.Context) error { return install(ctx, r.Cluster, mark) }); err != nil {
 			return err
 		}
 		if was[name].Version == "" {
@@ -277,8 +297,8 @@ func (r *Run) label(ctx context.Context, m topology.Machine) error {
 	})
 }
 
-// ready waits until a node is Ready in its version; on the control plane also
-// API server and datastore member.
+// ready waits until a node is Ready in its version, and its proxy has installed
+// the services; on the control plane also API server and datastore member.
 func (r *Run) ready(ctx context.Context, m topology.Machine) error {
 	if m.Is(versions.Member) {
 		if err := r.memberWell(ctx, m); err != nil {
@@ -293,6 +313,9 @@ func (r *Run) ready(ctx context.Context, m topology.Machine) error {
 	if !m.IsNode() {
 		return nil
 	}
+	if err := r.proxyWell(ctx, m); err != nil {
+		return err
+	}
 	return r.withKube(func(k *kube.Client) error {
 		return until(ctx, "the node to be Ready on "+m.Set.Kubernetes, func(ctx context.Context) (string, error) {
 			n, err := k.CoreV1().Nodes().Get(ctx, m.Name, metav1.GetOptions{})
@@ -305,8 +328,46 @@ func (r *Run) ready(ctx context.Context, m topology.Machine) error {
 			if v := n.Status.NodeInfo.KubeletVersion; v != m.Set.Kubernetes {
 				return "its kubelet is on " + v, nil
 			}
+			if r.Cluster.Trust.OwnRenewal() && !r.signersComing() {
+				return r.servingKubelet(ctx, m)
+			}
 			return "", nil
 		})
+	})
+}
+
+// signersComing says whether some of the control plane cannot sign yet what
+// kubelets ask for: whoever leads there may be one of those, and would be waited
+// for in vain. That each has its certificate is looked at when all can.
+func (r *Run) signersComing() bool {
+	return slices.ContainsFunc(r.Cluster.With(versions.API), func(m topology.Machine) bool {
+		s := r.View.Seen.Machines[m.Name]
+		return s.Active != "" && s.Versions["request-approver"] == ""
+	})
+}
+
+// proxyWell waits until a node's proxy has installed the services: until then
+// nobody answers on its node ports, and a balancer may not have noticed yet that
+// they were gone.
+func (r *Run) proxyWell(ctx context.Context, m topology.Machine) error {
+	at := "http://" + netip.AddrPortFrom(m.Address, nodeconf.ProxyHealthPort).String() + "/healthz"
+	direct := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}} // no proxy of the person's computer
+	return until(ctx, "its proxy to install the services", func(ctx context.Context) (string, error) {
+		ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+		defer cancel()
+		q, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
+		if err != nil {
+			return "", err
+		}
+		a, err := direct.Do(q)
+		if err != nil {
+			return "", err
+		}
+		defer a.Body.Close()
+		if b, _ := io.ReadAll(io.LimitReader(a.Body, 200)); a.StatusCode != http.StatusOK {
+			return fmt.Sprintf("%s: %s", a.Status, strings.TrimSpace(string(b))), nil
+		}
+		return "", nil
 	})
 }
 
@@ -379,9 +440,15 @@ func (r *Run) drain(ctx context.Context, s plan.Step) error {
 	})
 }
 
-// unnode takes a node out of the cluster. The API server that answered until
-// now may be on its way out: each try has a connection of its own.
+// unnode takes a node out of the cluster. Its kubelet is stopped before, where it
+// can be: it would register anew. The API server that answered until now may be
+// on its way out: each try has a connection of its own.
 func (r *Run) unnode(ctx context.Context, name string) error {
+	if seen := r.View.Seen.Machines[name]; seen.Reached && seen.Units["kubelet.service"] != "" {
+		if err := r.on(ctx, name, func(c *machine.Machine) error { return c.Do(ctx, protocol.UnitsStop, "kubelet.service") }); err != nil {
+			return fmt.Errorf("stopping its kubelet: %w", err)
+		}
+	}
 	return until(ctx, "the API to take the node out", func(ctx context.Context) (string, error) {
 		ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 		defer cancel()
@@ -423,7 +490,7 @@ func (v *View) Ailing() []string {
 			continue
 		}
 		if !s.Reached {
-			add("machine %s cannot be reached: %s", m.Name, s.Trouble)
+			add("machine %s cannot be reached: %s", m.Name, strings.TrimPrefix(s.Trouble, m.Name+": "))
 			continue
 		}
 		for _, u := range nodeconf.Units(m) {
@@ -443,6 +510,8 @@ func (v *View) Ailing() []string {
 				add("machine %s is not a node", m.Name)
 			} else if !n.Ready {
 				add("node %s is not Ready: %s", m.Name, n.Trouble)
+			} else if s.Unsigned != "" {
+				add("the kubelet of %s has no certificate to serve with: %s; requests list shows what it asked for", m.Name, s.Unsigned)
 			}
 		}
 	}
@@ -453,7 +522,7 @@ func (v *View) Ailing() []string {
 		if a := v.Seen.AddOns[name]; v.Seen.API && a.Version == "" {
 			add("add-on %s is not installed", name)
 		} else if v.Seen.API && !a.Ready {
-			add("add-on %s does not serve everywhere yet", name)
+			add("add-on %s does not serve everywhere yet: %s", name, a.State)
 		}
 	}
 	return out

@@ -6,15 +6,19 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
 	"verbund/internal/site"
 	"verbund/internal/store"
 )
@@ -186,6 +190,34 @@ func TestStepsWithoutASite(t *testing.T) {
 		}
 	case <-time.After(20 * time.Second):
 		t.Fatal("the run does not end")
+	}
+}
+
+// A node is ready when its proxy has installed the services, and not before.
+func TestProxyWell(t *testing.T) {
+	m := topology.Machine{Name: "tidewatch-gauges-1", Address: netip.MustParseAddr("127.83.7.4")}
+	r := &Run{}
+	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
+	defer cancel()
+	if err := r.proxyWell(ctx, m); err == nil || !strings.Contains(err.Error(), "refused") {
+		t.Errorf("nobody is there: %v", err)
+	}
+	l, err := net.Listen("tcp", netip.AddrPortFrom(m.Address, nodeconf.ProxyHealthPort).String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var asked atomic.Int32
+	srv := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if asked.Add(1) < 3 {
+			http.Error(w, "no services installed yet", http.StatusServiceUnavailable)
+		}
+	}))
+	srv.Listener.Close()
+	srv.Listener = l
+	srv.Start()
+	defer srv.Close()
+	if err := r.proxyWell(t.Context(), m); err != nil || asked.Load() != 3 {
+		t.Errorf("after %d questions: %v", asked.Load(), err)
 	}
 }
 

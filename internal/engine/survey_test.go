@@ -41,7 +41,7 @@ func newSurveyed(t *testing.T) *surveyed {
 	if err != nil {
 		t.Fatal(err)
 	}
-	st, err := store.Open(t.TempDir(), "tidewatch")
+	st, err := store.Open(t.TempDir(), "tidewatch", &store.Keys{Dir: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}

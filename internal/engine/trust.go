@@ -2,11 +2,14 @@ package engine
 
 import (
 	"context"
+	"crypto/ecdsa"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -30,21 +33,37 @@ type TrustReport struct {
 }
 
 // Troubled counts the entries that something is wrong with.
-func (r *TrustReport) Troubled() int {
-	n := len(r.Strays)
+func (r *TrustReport) Troubled() int { return len(r.Wrong()) }
+
+// Wrong lists what is wrong, the most urgent first. Machines that could not be
+// looked at are not among it: whoever asks has seen that already.
+func (r *TrustReport) Wrong() []string {
+	out := []string{}
 	for _, e := range r.Entries {
 		if len(e.Troubles) > 0 {
-			n++
+			out = append(out, e.ID+": "+e.Troubles[0])
 		}
 	}
-	return n
+	return append(out, r.Strays...)
+}
+
+// FirstToEnd is what ends first of what nobody renews by itself.
+func (r *TrustReport) FirstToEnd() (trust.Entry, bool) {
+	var first trust.Entry
+	for _, e := range r.Entries {
+		if e.Renews == "" && !e.Expires.IsZero() && (first.ID == "" || e.Expires.Before(first.Expires)) {
+			first = e
+		}
+	}
+	return first, first.ID != ""
 }
 
 // servers are the ports at which a machine shows a certificate.
 var servers = map[string]int{"api-server": nodeconf.APIPort, "datastore-member": nodeconf.ClientPort, "datastore-peer": nodeconf.PeerPort, "kubelet-serving": nodeconf.KubeletPort}
 
 // Inspect holds every certificate against what was issued: in the store, on
-// the machines, and on the wire.
+// the machines, and on the wire. A view that only located the machines is
+// enough.
 func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustReport, error) {
 	t, err := s.Trust()
 	if err != nil {
@@ -59,10 +78,15 @@ func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustRe
 		if err != nil {
 			return nil, fmt.Errorf("%s in the store: %w", a, err)
 		}
-		r.Entries = append(r.Entries, trust.Describe(cert, trust.Request{ID: string(a)}, now))
+		r.Entries = append(r.Entries, trust.DescribeAuthority(cert, a, v.Cluster, now))
 	}
-	for _, q := range trust.ToolRequests(v.Cluster) {
-		r.Entries = append(r.Entries, s.issued(t, q, now))
+	for _, q := range append(trust.ToolRequests(v.Cluster), trust.ProgramRequests(v.Cluster)...) {
+		if q.Authority != trust.Programs || t.Certs[q.ID] != nil {
+			r.Entries = append(r.Entries, s.issued(t, q, now))
+		}
+	}
+	if cert, err := trust.DecodeCert(t.Certs[string(trust.Programs)]); err == nil {
+		r.Entries = append(r.Entries, trust.DescribeAuthority(cert, trust.Programs, v.Cluster, now))
 	}
 	var mu sync.Mutex
 	var wg sync.WaitGroup
@@ -96,7 +120,7 @@ func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustRe
 			mu.Lock()
 			defer mu.Unlock()
 			if why != "" {
-				r.Unseen = append(r.Unseen, m.Name+": "+why)
+				r.Unseen = append(r.Unseen, m.Name+": "+strings.TrimPrefix(why, m.Name+": "))
 				for _, q := range trust.Requests(v.Cluster, m) {
 					r.Entries = append(r.Entries, s.issued(t, q, now))
 				}
@@ -144,6 +168,16 @@ func (l *trustLook) look(ctx context.Context, port int) error {
 	if err != nil {
 		return err
 	}
+	if l.seen == nil {
+		us, err := c.Units(ctx)
+		if err != nil {
+			return err
+		}
+		l.seen = map[string]string{}
+		for _, u := range us {
+			l.seen[u.Name] = u.State
+		}
+	}
 	found, err := c.List(ctx, trust.Dir)
 	if err != nil {
 		return err
@@ -165,12 +199,34 @@ func (l *trustLook) look(ctx context.Context, port int) error {
 	expected := map[string]bool{}
 	for _, f := range nodeconf.Render(l.c, l.m, nodeconf.Options{}) {
 		expected[f.Path] = true
-		if (f.Kind == nodeconf.Key || f.Kind == nodeconf.PublicKey) && !strings.Contains(f.From, "/") {
+		if f.Kind != nodeconf.Text && !strings.Contains(f.From, "/") {
 			l.key(f, modes, digests)
 		}
 	}
+	shown := map[string]protocol.Shown{}
+	own := l.m.IsNode() && l.c.Trust.OwnRenewal()
+	if l.m.IsNode() {
+		if shown, err = c.Show(ctx, trust.KubeletDir+"/*"); err != nil {
+			return err
+		}
+	}
+	if own {
+		for _, q := range trust.KubeletRequests(l.c, l.m) {
+			l.own(ctx, q, shown)
+		}
+	} else {
+		for _, p := range slices.Sorted(maps.Keys(shown)) {
+			l.strays = append(l.strays, fmt.Sprintf("%s has %s, which nothing there needs", l.m.Name, p))
+		}
+	}
 	for _, q := range trust.Requests(l.c, l.m) {
+		if _, has := shown[trust.KubeletClientFile]; own && has && q.Name == "kubelet-client" {
+			continue // the first one; the kubelet has its own by now
+		}
 		l.one(ctx, q, modes, digests, texts)
+		if own && q.Name == "kubelet-client" {
+			l.entries[len(l.entries)-1].Renews = byKubelet
+		}
 	}
 	for _, f := range found {
 		if !expected[f.Path] {
@@ -248,21 +304,67 @@ func (l *trustLook) one(ctx context.Context, q trust.Request, modes map[string]p
 	l.entries = append(l.entries, e)
 }
 
+const byKubelet = "the kubelet itself, at 70 to 90 percent of its life"
+
+// own judges a certificate that a kubelet asked for itself.
+func (l *trustLook) own(ctx context.Context, q trust.Request, shown map[string]protocol.Shown) {
+	file := map[bool]string{true: trust.KubeletServerFile, false: trust.KubeletClientFile}[q.Server]
+	f, ok := shown[file]
+	if !ok && q.Client && !l.m.ByToken {
+		return // it still goes by its first one, which is listed with the others
+	}
+	cert, err := trust.DecodeCert(f.Certificates)
+	if err != nil {
+		cert = nil
+	}
+	e := trust.Describe(cert, q, l.now)
+	add := func(format string, args ...any) { e.Troubles = append(e.Troubles, fmt.Sprintf(format, args...)) }
+	e.Renews = byKubelet
+	switch {
+	case cert == nil:
+		e.Troubles = []string{"its kubelet has none yet; requests list shows what it asked for"}
+	default:
+		ca, _ := trust.DecodeCert(l.t.Certs[string(q.Authority)])
+		e.Troubles = append(e.Troubles, trust.Wrong(cert, q, ca)...)
+		if key, err := publicKey(f.Public); err != nil {
+			add("its key is missing on the machine")
+		} else if k, ok := key.(*ecdsa.PublicKey); !ok || !k.Equal(cert.PublicKey) {
+			add("its key on the machine does not match")
+		}
+		if f.Mode.Perm()&0o077 != 0 {
+			add("its key can be read by others: mode %o", f.Mode.Perm())
+		}
+		if q.Server && l.runs(q.Name) {
+			onWire, err := presented(ctx, netip.AddrPortFrom(l.m.Address, nodeconf.KubeletPort).String())
+			if err != nil {
+				add("nothing shows it at port %d: %v", nodeconf.KubeletPort, err)
+			} else if !onWire.Equal(cert) {
+				add("port %d shows another one, %s of %s", nodeconf.KubeletPort, onWire.SerialNumber.Text(16), onWire.NotBefore.Format(time.DateOnly))
+			}
+		}
+	}
+	l.entries = append(l.entries, e)
+}
+
 // runs says whether what shows a certificate runs: if not, that is another
 // trouble, which status names.
-func (l *trustLook) runs(name string) bool {
+func (l *trustLook) runs(name string) bool { return l.seen[serverUnit(name)] == "active" }
+
+// serverUnit is the unit that shows a certificate at its port.
+func serverUnit(name string) string {
 	unit := map[string]string{"api-server": "kube-apiserver.service", "kubelet-serving": "kubelet.service"}[name]
 	if unit == "" {
 		unit = "etcd.service"
 	}
-	return l.seen[unit] == "active"
+	return unit
 }
 
 // presented is the certificate that a server shows. It is looked at, not
 // trusted.
 func presented(ctx context.Context, addr string) (*x509.Certificate, error) {
 	var shown *x509.Certificate
-	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
+	// Nothing is said over this connection: the cheaper key exchanges will do.
+	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384},
 		VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
 			c, err := x509.ParseCertificate(raw[0])
 			shown = c

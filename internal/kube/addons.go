@@ -22,6 +22,10 @@ const (
 	DNS     = "cluster-dns"
 )
 
+// TrustMark is the annotation of an add-on's pods that changes when they have
+// to trust something else, so that they are started anew.
+const TrustMark = "verbund.test/trust"
+
 const versionLabel = "app.kubernetes.io/version"
 
 func ensure[T any](ctx context.Context, o *T, name string,
@@ -69,16 +73,49 @@ func (c *Client) EnsureRoles(ctx context.Context) error {
 	if err := c.bind(ctx, Operators, "cluster-admin", rbacv1.Subject{Kind: "Group", APIGroup: "rbac.authorization.k8s.io", Name: Operators}); err != nil {
 		return err
 	}
+	if err := c.ensureApprover(ctx); err != nil {
+		return err
+	}
+	if err := c.bind(ctx, enrolBinding, "system:node-bootstrapper", rbacv1.Subject{Kind: "Group", APIGroup: "rbac.authorization.k8s.io", Name: trust.TokenGroup}); err != nil {
+		return err
+	}
 	return c.bind(ctx, kubeletBinding, "system:kubelet-api-admin", rbacv1.Subject{Kind: "User", APIGroup: "rbac.authorization.k8s.io", Name: trust.APIServerKubeletClient})
+}
+
+// enrolBinding lets machines with an enrolment token ask for their first
+// certificate. Nobody is bound to the role with which the controller manager
+// would approve such requests by itself: that is for our own policy.
+const enrolBinding = "verbund:enrolment"
+
+// ensureApprover lets the approver see requests and approve those of kubelets,
+// and nothing else.
+func (c *Client) ensureApprover(ctx context.Context) error {
+	const g = "certificates.k8s.io"
+	role := &rbacv1.ClusterRole{ObjectMeta: metav1.ObjectMeta{Name: trust.RequestApproverClient}, Rules: []rbacv1.PolicyRule{
+		{Verbs: []string{"get", "list", "watch"}, APIGroups: []string{g}, Resources: []string{"certificatesigningrequests"}},
+		{Verbs: []string{"update"}, APIGroups: []string{g}, Resources: []string{"certificatesigningrequests/approval"}},
+		{Verbs: []string{"approve"}, APIGroups: []string{g}, Resources: []string{"signers"}, ResourceNames: []string{trust.KubeletClientSigner, trust.KubeletServingSigner}},
+		{Verbs: []string{"get", "create", "update"}, APIGroups: []string{"coordination.k8s.io"}, Resources: []string{"leases"}},
+	}}
+	roles := c.RbacV1().ClusterRoles()
+	if err := ensure(ctx, role, role.Name, roles.Get, roles.Create, nil); err != nil {
+		return err
+	}
+	return c.bind(ctx, trust.RequestApproverClient, role.Name, rbacv1.Subject{Kind: "User", APIGroup: "rbac.authorization.k8s.io", Name: trust.RequestApproverClient})
 }
 
 // HasRoles says whether EnsureRoles has been done.
 func (c *Client) HasRoles(ctx context.Context) (bool, error) {
-	_, err := c.RbacV1().ClusterRoleBindings().Get(ctx, kubeletBinding, metav1.GetOptions{})
-	if apierrors.IsNotFound(err) {
-		return false, nil
+	for _, b := range []string{kubeletBinding, enrolBinding, trust.RequestApproverClient} {
+		_, err := c.RbacV1().ClusterRoleBindings().Get(ctx, b, metav1.GetOptions{})
+		if apierrors.IsNotFound(err) {
+			return false, nil
+		}
+		if err != nil {
+			return false, err
+		}
 	}
-	return err == nil, err
+	return true, nil
 }
 
 // apiEnv tells a pod where the API is: at the endpoint, whose name every
@@ -93,7 +130,7 @@ func addonLabels(name, version string) map[string]string {
 
 // EnsureNetwork installs the network plugin in the cluster's version, or moves
 // it there.
-func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster) error {
+func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster, mark string) error {
 	if err := c.account(ctx, Network, "system:node-proxier"); err != nil {
 		return err
 	}
@@ -102,7 +139,7 @@ func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster) error {
 	d := &appsv1.DaemonSet{ObjectMeta: metav1.ObjectMeta{Name: Network, Namespace: "kube-system", Labels: addonLabels(Network, t.Set.Fairway)},
 		Spec: appsv1.DaemonSetSpec{Selector: &metav1.LabelSelector{MatchLabels: sel},
 			UpdateStrategy: appsv1.DaemonSetUpdateStrategy{Type: appsv1.RollingUpdateDaemonSetStrategyType, RollingUpdate: &appsv1.RollingUpdateDaemonSet{MaxUnavailable: &all}},
-			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(Network, t.Set.Fairway)},
+			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(Network, t.Set.Fairway), Annotations: map[string]string{TrustMark: mark}},
 				Spec: corev1.PodSpec{ServiceAccountName: Network, HostNetwork: true, PriorityClassName: "system-node-critical",
 					Tolerations: []corev1.Toleration{{Operator: corev1.TolerationOpExists}},
 					Containers:  []corev1.Container{{Name: Network, Image: t.ImageRef(t.Set.Images()[0]), Args: t.PluginArgs(), Env: apiEnv(t)}}}}}}
@@ -114,7 +151,7 @@ func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster) error {
 }
 
 // EnsureDNS installs the cluster's DNS, or moves it to the cluster's version.
-func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster) error {
+func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster, mark string) error {
 	if err := c.account(ctx, DNS, "system:coredns"); err != nil {
 		return err
 	}
@@ -128,7 +165,7 @@ func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster) error {
 	probe := &corev1.Probe{ProbeHandler: corev1.ProbeHandler{HTTPGet: &corev1.HTTPGetAction{Path: "/ready", Port: intstr.FromInt32(8181)}}}
 	d := &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: DNS, Namespace: "kube-system", Labels: addonLabels(DNS, t.Set.DNS)},
 		Spec: appsv1.DeploymentSpec{Replicas: &two, Selector: &metav1.LabelSelector{MatchLabels: sel},
-			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(DNS, t.Set.DNS)},
+			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(DNS, t.Set.DNS), Annotations: map[string]string{TrustMark: mark}},
 				Spec: corev1.PodSpec{ServiceAccountName: DNS, DNSPolicy: corev1.DNSDefault, PriorityClassName: "system-cluster-critical",
 					Tolerations: []corev1.Toleration{{Key: topology.ControlTaint.Key, Operator: corev1.TolerationOpExists}},
 					Volumes:     []corev1.Volume{{Name: "config", VolumeSource: corev1.VolumeSource{ConfigMap: &corev1.ConfigMapVolumeSource{LocalObjectReference: corev1.LocalObjectReference{Name: DNS}}}}},
@@ -153,7 +190,7 @@ func (c *Client) AddOns(ctx context.Context) (map[string]AddOn, error) {
 	d, err := c.AppsV1().DaemonSets("kube-system").Get(ctx, Network, metav1.GetOptions{})
 	if err == nil {
 		st := d.Status
-		out[Network] = AddOn{strings.Join(d.Spec.Template.Spec.Containers[0].Args, " "), d.Labels[versionLabel], st.ObservedGeneration == d.Generation && st.NumberAvailable == st.DesiredNumberScheduled && st.UpdatedNumberScheduled == st.DesiredNumberScheduled,
+		out[Network] = AddOn{strings.Join(d.Spec.Template.Spec.Containers[0].Args, " "), d.Spec.Template.Annotations[TrustMark], d.Labels[versionLabel], st.ObservedGeneration == d.Generation && st.NumberAvailable == st.DesiredNumberScheduled && st.UpdatedNumberScheduled == st.DesiredNumberScheduled,
 			fmt.Sprintf("%d of %d nodes serve it, %d in the new version", st.NumberAvailable, st.DesiredNumberScheduled, st.UpdatedNumberScheduled)}
 	} else if !apierrors.IsNotFound(err) {
 		return nil, err
@@ -161,7 +198,7 @@ func (c *Client) AddOns(ctx context.Context) (map[string]AddOn, error) {
 	p, err := c.AppsV1().Deployments("kube-system").Get(ctx, DNS, metav1.GetOptions{})
 	if err == nil {
 		st := p.Status
-		out[DNS] = AddOn{"", p.Labels[versionLabel], st.ObservedGeneration == p.Generation && st.AvailableReplicas >= *p.Spec.Replicas && st.UpdatedReplicas == *p.Spec.Replicas && st.Replicas == *p.Spec.Replicas,
+		out[DNS] = AddOn{"", p.Spec.Template.Annotations[TrustMark], p.Labels[versionLabel], st.ObservedGeneration == p.Generation && st.AvailableReplicas >= *p.Spec.Replicas && st.UpdatedReplicas == *p.Spec.Replicas && st.Replicas == *p.Spec.Replicas,
 			fmt.Sprintf("%d of %d pods serve, %d in the new version", st.AvailableReplicas, *p.Spec.Replicas, st.UpdatedReplicas)}
 	} else if !apierrors.IsNotFound(err) {
 		return nil, err
@@ -200,6 +237,7 @@ func (c *Client) waiting(ctx context.Context, name string) (string, error) {
 // AddOn is one add-on as it is.
 type AddOn struct {
 	Args    string // what its containers are told
+	Trust   string // mark of what its pods were started to trust
 	Version string
 	Ready   bool
 	State   string

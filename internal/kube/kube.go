@@ -15,6 +15,8 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
+
+	"verbund/internal/core/trust"
 )
 
 // Client talks to the API of one cluster.
@@ -32,10 +34,12 @@ type Access struct {
 	Key    []byte
 }
 
-// New is a client that reaches the endpoint's name at whichever of the
-// addresses answers first in order: the balancer, then each API server.
+// New is a client that reaches the API at whichever of the addresses answers
+// first in order: the balancer, then each API server. It knows them by the name
+// that all of them have: while the endpoint gets another one, some do not have
+// that yet.
 func New(a Access) (*Client, error) {
-	cfg := &rest.Config{Host: a.Server, QPS: -1, Timeout: 15 * time.Second, TLSClientConfig: rest.TLSClientConfig{CAData: a.CA, CertData: a.Cert, KeyData: a.Key},
+	cfg := &rest.Config{Host: a.Server, QPS: -1, Timeout: 15 * time.Second, TLSClientConfig: rest.TLSClientConfig{ServerName: trust.APIName, CAData: a.CA, CertData: a.Cert, KeyData: a.Key},
 		Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			var errs []error
 			for _, addr := range a.Via {

@@ -186,7 +186,7 @@ func TestAddOns(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, f := range []func() error{func() error { return c.EnsureRoles(ctx) }, func() error { return c.EnsureNetwork(ctx, top) }, func() error { return c.EnsureDNS(ctx, top) }} {
+		for _, f := range []func() error{func() error { return c.EnsureRoles(ctx) }, func() error { return c.EnsureNetwork(ctx, top, "m") }, func() error { return c.EnsureDNS(ctx, top, "m") }} {
 			if err := f(); err != nil {
 				t.Fatal(err)
 			}

@@ -7,13 +7,17 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"go.etcd.io/bbolt"
+
+	"verbund/internal/core/trust"
 )
 
-// Format is the version of the database's layout.
-const Format = 1
+// Format is the version of the database's layout. In the first one secrets lay
+// there in plain; a store of that kind is rewritten when it is next opened.
+const Format = 2
 
 // Dir is the folder of the tool's memory, beside the declaration.
 const Dir = ".verbund"
@@ -52,7 +56,12 @@ type Facts struct {
 }
 
 // Store is the memory of one cluster.
-type Store struct{ Path string }
+type Store struct {
+	Path   string
+	keeper Keeper
+	mu     sync.Mutex
+	key    []byte // of the secrets, once it was opened
+}
 
 var (
 	bucketMeta     = []byte("meta")
@@ -63,19 +72,47 @@ var (
 	bucketFiles    = []byte("kubeconfigs")
 	bucketResting  = []byte("resting")
 	bucketCounts   = []byte("counts")
+	bucketAsked    = []byte("asked")    // certificates that somebody wants renewed
+	bucketReplaced = []byte("replaced") // replacements underway
+	bucketGiven    = []byte("given")    // certificates of people and programs
 )
 
-// Open finds or makes the memory of a cluster under folder.
-func Open(folder, cluster string) (*Store, error) {
-	s := At(folder, cluster)
+var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts, bucketAsked, bucketReplaced, bucketGiven}
+
+// ignored is what of the tool's folder does not belong in version control:
+// locks, and the simulated site, on whose disks keys lie as they do on those of
+// real machines. Everything else may be committed.
+const ignored = "# locks, and the simulated machines with their disks; the rest may be committed\nsites/\nlock\n"
+
+// Open finds or makes the memory of a cluster under folder. Its secrets are
+// encrypted as the keeper says.
+func Open(folder, cluster string, k Keeper) (*Store, error) {
+	s := At(folder, cluster, k)
+	return s, s.Make()
+}
+
+// Make makes the memory if there is none, and encrypts one whose secrets lie
+// there in plain.
+func (s *Store) Make() error {
 	if err := os.MkdirAll(s.Path, 0o700); err != nil {
-		return nil, fmt.Errorf("making the store %s: %w", s.Path, err)
+		return fmt.Errorf("making the store %s: %w", s.Path, err)
 	}
-	return s, s.update(func(tx *bbolt.Tx) error { return nil })
+	ignore := filepath.Join(filepath.Dir(s.Path), ".gitignore")
+	if _, err := os.Stat(ignore); errors.Is(err, os.ErrNotExist) {
+		if err := os.WriteFile(ignore, []byte(ignored), 0o644); err != nil {
+			return err
+		}
+	}
+	if err := s.update(func(tx *bbolt.Tx) error { return nil }); err != nil {
+		return err
+	}
+	return s.protect()
 }
 
 // At is the memory of a cluster, which may not exist.
-func At(folder, cluster string) *Store { return &Store{Path: filepath.Join(folder, Dir, cluster)} }
+func At(folder, cluster string, k Keeper) *Store {
+	return &Store{Path: filepath.Join(folder, Dir, cluster), keeper: k}
+}
 
 // Exists says whether anything is remembered.
 func (s *Store) Exists() bool {
@@ -136,12 +173,7 @@ func (s *Store) update(f func(*bbolt.Tx) error) (err error) {
 		if err := checkFormat(m); err != nil {
 			return err
 		}
-		if m.Get([]byte("format")) == nil {
-			if err := m.Put([]byte("format"), fmt.Appendf(nil, "%d", Format)); err != nil {
-				return err
-			}
-		}
-		for _, b := range [][]byte{bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts} {
+		for _, b := range buckets[1:] {
 			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
 				return err
 			}
@@ -198,8 +230,13 @@ type Trust struct {
 // Trust reads all keys and certificates.
 func (s *Store) Trust() (*Trust, error) {
 	t := &Trust{Keys: map[string]Secret{}, Certs: map[string][]byte{}}
-	return t, s.view(func(tx *bbolt.Tx) error {
-		err := tx.Bucket(bucketSecrets).ForEach(func(k, v []byte) error {
+	var p *Protection
+	err := s.view(func(tx *bbolt.Tx) error {
+		var err error
+		if p, err = protectionOf(tx); err != nil {
+			return err
+		}
+		err = tx.Bucket(bucketSecrets).ForEach(func(k, v []byte) error {
 			t.Keys[string(k)] = append(Secret{}, v...)
 			return nil
 		})
@@ -208,18 +245,101 @@ func (s *Store) Trust() (*Trust, error) {
 			return nil
 		}))
 	})
+	if err != nil || p == nil || len(t.Keys) == 0 {
+		return t, err
+	}
+	key, err := s.unlock(p)
+	if err != nil {
+		return nil, err
+	}
+	for id, sealed := range t.Keys {
+		if t.Keys[id], err = open(key, id, sealed); err != nil {
+			return nil, &Damage{s.file(), err}
+		}
+	}
+	return t, nil
 }
 
-// SaveTrust adds keys and certificates, all or none.
-func (s *Store) SaveTrust(t *Trust) error {
+// SaveTrust adds keys and certificates and takes others away, all or none.
+func (s *Store) SaveTrust(t *Trust, gone ...string) error {
+	key, err := s.sealing(t)
+	if err != nil {
+		return err
+	}
+	return s.update(func(tx *bbolt.Tx) error { return putTrust(tx, key, t, gone) })
+}
+
+// SaveReplacement remembers how far a replacement has come, with the keys and
+// certificates of that pass, all or none; nil forgets it.
+func (s *Store) SaveReplacement(id string, r *trust.Replacement, t *Trust, gone ...string) error {
+	key, err := s.sealing(t)
+	if err != nil {
+		return err
+	}
 	return s.update(func(tx *bbolt.Tx) error {
-		for id, k := range t.Keys {
-			if err := tx.Bucket(bucketSecrets).Put([]byte(id), k); err != nil {
+		if err := putTrust(tx, key, t, gone); err != nil {
+			return err
+		}
+		if r == nil {
+			return tx.Bucket(bucketReplaced).Delete([]byte(id))
+		}
+		b, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		return tx.Bucket(bucketReplaced).Put([]byte(id), b)
+	})
+}
+
+// sealing is the key with which secrets are sealed, if any are to be.
+func (s *Store) sealing(t *Trust) ([]byte, error) {
+	p, err := s.Protection()
+	if err != nil || p == nil || len(t.Keys) == 0 {
+		return nil, err
+	}
+	return s.unlock(p)
+}
+
+func putTrust(tx *bbolt.Tx, key []byte, t *Trust, gone []string) error {
+	for _, id := range gone {
+		if err := errors.Join(tx.Bucket(bucketSecrets).Delete([]byte(id)), tx.Bucket(bucketCerts).Delete([]byte(id))); err != nil {
+			return err
+		}
+	}
+	for id, k := range t.Keys {
+		v := []byte(k)
+		if key != nil {
+			var err error
+			if v, err = seal(key, id, k); err != nil {
 				return err
 			}
 		}
-		for id, c := range t.Certs {
-			if err := tx.Bucket(bucketCerts).Put([]byte(id), c); err != nil {
+		if err := tx.Bucket(bucketSecrets).Put([]byte(id), v); err != nil {
+			return err
+		}
+	}
+	for id, c := range t.Certs {
+		if err := tx.Bucket(bucketCerts).Put([]byte(id), c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Asked lists the certificates that somebody wants renewed before they are due.
+func (s *Store) Asked() (map[string]bool, error) { return readAll[bool](s, bucketAsked) }
+
+// SaveAsked remembers that certificates are to be renewed, or that they were.
+func (s *Store) SaveAsked(ids []string, asked bool) error {
+	return s.update(func(tx *bbolt.Tx) error {
+		for _, id := range ids {
+			var err error
+			if asked {
+				err = tx.Bucket(bucketAsked).Put([]byte(id), []byte("true"))
+			} else {
+				err = tx.Bucket(bucketAsked).Delete([]byte(id))
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -227,9 +347,55 @@ func (s *Store) SaveTrust(t *Trust) error {
 	})
 }
 
+// Replacements lists what is being replaced, and how far that has come.
+func (s *Store) Replacements() (map[string]trust.Replacement, error) {
+	return readAll[trust.Replacement](s, bucketReplaced)
+}
+
+// Given is a certificate that was given to a person or a program, which cannot
+// be taken back.
+type Given struct {
+	Name   string    `json:"name"`
+	Groups []string  `json:"groups"`
+	From   time.Time `json:"from"`
+	Until  time.Time `json:"until"`
+	Serial string    `json:"serial"`
+	// Authority is the serial number of the authority that signed it: when that
+	// one is distrusted, the certificate does not work any more.
+	Authority string `json:"authority"`
+	Kind      string `json:"kind"` // person, break-glass, program
+	Reason    string `json:"reason,omitempty"`
+}
+
+// Givens lists the certificates that were given away, by serial number.
+func (s *Store) Givens() (map[string]Given, error) { return readAll[Given](s, bucketGiven) }
+
+// SaveGiven remembers a certificate that is given away.
+func (s *Store) SaveGiven(g Given) error { return s.put(bucketGiven, g.Serial, g) }
+
 // Machines lists what is remembered of machines.
 func (s *Store) Machines() (map[string]Machine, error) {
 	return readAll[Machine](s, bucketMachines)
+}
+
+// Machine is what is remembered of one machine; nothing when it is not known.
+func (s *Store) Machine(name string) (m Machine, known bool, err error) {
+	err = s.view(func(tx *bbolt.Tx) error {
+		b := tx.Bucket(bucketMachines)
+		if b == nil {
+			return nil
+		}
+		v := b.Get([]byte(name))
+		if v == nil {
+			return nil
+		}
+		if err := json.Unmarshal(v, &m); err != nil {
+			return &Damage{s.file(), fmt.Errorf("%s %s: %w", bucketMachines, name, err)}
+		}
+		known = true
+		return nil
+	})
+	return m, known, err
 }
 
 // SaveMachine remembers a machine.
@@ -375,7 +541,18 @@ func readAll[T any](s *Store, bucket []byte) (map[string]T, error) {
 
 // Remove deletes the memory but for the journal and backups.
 func (s *Store) Remove() error {
-	return errors.Join(ignoreMissing(os.Remove(s.file())), ignoreMissing(os.Remove(filepath.Join(s.Path, "lock"))))
+	p, err := s.Protection()
+	if err != nil {
+		p = nil
+	}
+	if err := errors.Join(ignoreMissing(os.Remove(s.file())), ignoreMissing(os.Remove(filepath.Join(s.Path, "lock")))); err != nil {
+		return err
+	}
+	// What opens the backups stays with them.
+	if left, _ := filepath.Glob(filepath.Join(s.BackupDir(), "*")); p != nil && len(left) == 0 && s.keeper != nil {
+		return s.keeper.Forget(*p)
+	}
+	return nil
 }
 
 func ignoreMissing(err error) error {

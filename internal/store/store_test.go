@@ -14,7 +14,7 @@ import (
 
 func fresh(t *testing.T) *Store {
 	t.Helper()
-	s, err := Open(t.TempDir(), "tidewatch")
+	s, err := Open(t.TempDir(), "tidewatch", &Keys{Dir: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -33,6 +33,12 @@ func TestMemory(t *testing.T) {
 	ms, err := s.Machines()
 	if err != nil || ms["b"] != m {
 		t.Errorf("machines %v, %v", ms, err)
+	}
+	if one, known, err := s.Machine("b"); err != nil || !known || one != m {
+		t.Errorf("machine %v, %v, %v", one, known, err)
+	}
+	if _, known, err := s.Machine("a"); err != nil || known {
+		t.Errorf("a machine that nobody saved: %v, %v", known, err)
 	}
 	f, err := s.Facts()
 	if err != nil || f == nil || f.Endpoint != "api.test" {
@@ -137,7 +143,7 @@ func TestDamage(t *testing.T) {
 
 // A cleared cluster keeps what proves it the same one, and nothing of its life.
 func TestForgetFounding(t *testing.T) {
-	s, err := Open(t.TempDir(), "tidewatch")
+	s, err := Open(t.TempDir(), "tidewatch", &Keys{Dir: t.TempDir()})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,393 @@
+package cli
+
+import (
+	"archive/tar"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+	"filippo.io/age/agessh"
+	"github.com/spf13/cobra"
+
+	"verbund/internal/store"
+)
+
+func (a *app) storeCmd() *cobra.Command {
+	c := &cobra.Command{Use: "store", Short: "What the tool remembers, and how its secrets are protected"}
+	show := &cobra.Command{
+		Use: "show", Short: "Show where the store is, and what opens it", Args: noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			s, err := a.open(false)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if !s.Store.Exists() {
+				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
+			}
+			p, err := s.Store.Protection()
+			if err != nil {
+				return err
+			}
+			if p == nil {
+				fmt.Fprintf(a.out, "store       %s\nprotection  none: it is from an older Verbund; the next run encrypts it\n", s.Store.Path)
+				return &exit{code: exitNotWell}
+			}
+			key := a.keys().KeyFile(*p)
+			_, terr := s.Store.Trust()
+			if a.output == "json" {
+				return a.ui.json(map[string]any{"store": s.Store.Path, "protection": p.Kind, "recipient": p.Recipient, "keyFile": key, "opens": terr == nil})
+			}
+			fmt.Fprintf(a.out, "store       %s\nprotection  %s\n", s.Store.Path, p.Kind)
+			if key != "" {
+				fmt.Fprintf(a.out, "key file    %s; keep a copy of it in a safe place\n", key)
+			}
+			if p.Recipient != "" {
+				fmt.Fprintf(a.out, "recipient   %s\n", p.Recipient)
+			}
+			if terr != nil {
+				fmt.Fprintf(a.out, "opens       no: %v\n", terr)
+				return &exit{code: exitNotWell}
+			}
+			fmt.Fprintln(a.out, "opens       yes")
+			return nil
+		},
+	}
+	var passphrase, keyFile bool
+	var passFile, sshKey string
+	protect := &cobra.Command{
+		Use: "protect", Short: "Protect the secrets with a key file, a passphrase or an SSH key", Args: noArgs,
+		Long: `Encrypts every secret of the store anew, with a new key, and that key for whoever
+is to open it: a key file in your own configuration folder (as at first), a
+passphrase, or an SSH key (Ed25519 or RSA; give its public half). Backups are opened
+by the same from then on.`,
+		Example: "  verbund store protect --ssh-key ~/.ssh/id_ed25519.pub\n  verbund store protect --passphrase",
+		RunE: func(*cobra.Command, []string) error {
+			n := 0
+			for _, set := range []bool{passphrase || passFile != "", keyFile, sshKey != ""} {
+				if set {
+					n++
+				}
+			}
+			if n != 1 {
+				return usage("say one of --key-file, --passphrase and --ssh-key FILE")
+			}
+			s, err := a.open(false)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if !s.Store.Exists() {
+				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
+			}
+			if err := s.Store.Make(); err != nil {
+				return err
+			}
+			release, err := s.Store.Lock("store protect")
+			if err != nil {
+				return err
+			}
+			defer release()
+			old, err := s.Store.Protection()
+			if err != nil {
+				return err
+			}
+			k := a.keys()
+			k.Unlock = ""
+			var p store.Protection
+			switch {
+			case keyFile:
+				p, err = k.New(fmt.Sprintf("%x", time.Now().UnixNano()&0xffffffff), s.Decl.Name)
+			case sshKey != "":
+				var b []byte
+				if b, err = os.ReadFile(sshKey); err == nil {
+					p, err = k.BySSHKey(old.ID, string(b))
+				}
+			default:
+				var text string
+				if text, err = a.newPassphrase(k, passFile); err == nil {
+					p = k.ByPassphrase(old.ID, text)
+				}
+			}
+			if err != nil {
+				return usage("%v", err)
+			}
+			if err := s.Store.Protect(p, k); err != nil {
+				return err
+			}
+			a.ui.say("the secrets of cluster %s are protected with a %s", s.Decl.Name, p.Kind)
+			return nil
+		},
+	}
+	protect.Flags().BoolVar(&keyFile, "key-file", false, "a new key file")
+	protect.Flags().BoolVar(&passphrase, "passphrase", false, "a passphrase, which is asked for")
+	protect.Flags().StringVar(&passFile, "passphrase-file", "", "a passphrase, from the first line of this file")
+	protect.Flags().StringVar(&sshKey, "ssh-key", "", "file with the public half of an SSH key")
+	c.AddCommand(show, protect)
+	return c
+}
+
+// leastPassphrase is how many characters a passphrase has at least.
+const leastPassphrase = 12
+
+// newPassphrase asks for one twice, or reads it from a file.
+func (a *app) newPassphrase(k *store.Keys, file string) (string, error) {
+	text := ""
+	if file != "" {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return "", err
+		}
+		text, _, _ = strings.Cut(string(b), "\n")
+		text = strings.TrimRight(text, "\r")
+	} else {
+		if k.Ask == nil {
+			return "", errors.New("there is nobody to ask for a passphrase; say --passphrase-file FILE")
+		}
+		again, err := "", error(nil)
+		if text, err = k.Ask("new passphrase"); err == nil {
+			again, err = k.Ask("once more")
+		}
+		if err != nil {
+			return "", err
+		}
+		if again != text {
+			return "", errors.New("the two are not the same; nothing was changed")
+		}
+	}
+	if len(text) < leastPassphrase {
+		return "", fmt.Errorf("a passphrase has %d characters at least", leastPassphrase)
+	}
+	return text, nil
+}
+
+func (a *app) trustPackCmd() *cobra.Command {
+	var to []string
+	var passFile string
+	c := &cobra.Command{
+		Use: "pack FILE", Short: "Pack everything that is needed to keep the cluster from another computer", Args: exactArgs(1, "the file to be written"),
+		Long: `Writes one archive (tar, encrypted with age): the declaration with its site file and
+pins, the store with its secrets, and the journal. It opens with a passphrase, which
+is asked for, or for recipients (age or SSH public keys). trust unpack takes it on the
+other computer.`,
+		Example: "  verbund trust pack tidewatch.pack\n  verbund trust pack tidewatch.pack --to 'ssh-ed25519 AAAA…'",
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, r, err := a.openFile(false)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if _, err := os.Stat(args[0]); err == nil {
+				return usage("%s is there already; choose another name", args[0])
+			}
+			if !s.Store.Exists() {
+				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
+			}
+			var recipients []age.Recipient
+			for _, t := range to {
+				var rc age.Recipient
+				if strings.HasPrefix(t, "ssh-") {
+					rc, err = agessh.ParseRecipient(t)
+				} else {
+					rc, err = age.ParseX25519Recipient(t)
+				}
+				if err != nil {
+					return usage("--to: %v", err)
+				}
+				recipients = append(recipients, rc)
+			}
+			if len(recipients) == 0 {
+				text, err := a.newPassphrase(a.keys(), passFile)
+				if err != nil {
+					return usage("%v", err)
+				}
+				rc, err := age.NewScryptRecipient(text)
+				if err != nil {
+					return err
+				}
+				recipients = append(recipients, rc)
+			}
+			p, err := s.Store.Pack()
+			if err != nil {
+				return err
+			}
+			path, err := a.findDeclaration()
+			if err != nil {
+				return err
+			}
+			files := map[string]string{filepath.Base(path): path, filepath.Base(r.SiteFile): r.SiteFile, filepath.Base(r.PinsFile): r.PinsFile, packedJournal: s.Store.JournalFile()}
+			var b bytes.Buffer
+			if err := writePack(&b, recipients, s.Decl.Name, p, files); err != nil {
+				return err
+			}
+			if err := writeWhole(args[0], b.Bytes(), 0o600); err != nil {
+				return err
+			}
+			a.ui.say("packed cluster %s into %s, %d KiB; whoever opens it holds every key of the cluster", s.Decl.Name, args[0], b.Len()>>10)
+			return nil
+		},
+	}
+	c.Flags().StringArrayVar(&to, "to", nil, "who may open it: an age recipient or an SSH public key, instead of a passphrase")
+	c.Flags().StringVar(&passFile, "passphrase-file", "", "file with the passphrase in its first line")
+	return c
+}
+
+// Names in an archive beside the files of the working folder.
+const (
+	packedStore   = "store.db"
+	packedKey     = "store.key"
+	packedName    = "cluster"
+	packedJournal = "journal.jsonl"
+)
+
+func writePack(w io.Writer, to []age.Recipient, cluster string, p *store.Packed, files map[string]string) error {
+	enc, err := age.Encrypt(w, to...)
+	if err != nil {
+		return err
+	}
+	t := tar.NewWriter(enc)
+	put := func(name string, b []byte) error {
+		err := t.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: int64(len(b))})
+		if err == nil {
+			_, err = t.Write(b)
+		}
+		return err
+	}
+	err = errors.Join(put(packedName, []byte(cluster)), put(packedKey, p.Key), put(packedStore, p.Database))
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		b, rerr := os.ReadFile(files[name])
+		if errors.Is(rerr, os.ErrNotExist) {
+			continue
+		}
+		err = errors.Join(err, rerr, put(name, b))
+	}
+	return errors.Join(err, t.Close(), enc.Close())
+}
+
+func (a *app) trustUnpackCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "unpack FILE", Short: "Unpack what trust pack wrote, into this folder", Args: exactArgs(1, "the archive"),
+		Long:    "Nothing that is there is overwritten. The passphrase is asked for; --unlock gives a\nfile with it in its first line, an age key file, or an SSH private key. The store is\nprotected with a key file of this computer.",
+		Example: "  verbund trust unpack tidewatch.pack\n  verbund trust unpack tidewatch.pack --unlock ~/.ssh/id_ed25519",
+		RunE: func(_ *cobra.Command, args []string) error {
+			b, err := os.ReadFile(args[0])
+			if err != nil {
+				return usage("%v", err)
+			}
+			files, err := a.unpack(b)
+			if err != nil {
+				return &exit{exitFailed, fmt.Errorf("%s cannot be opened: %w; nothing was changed", args[0], err)}
+			}
+			name := string(files[packedName])
+			if name == "" || files[packedStore] == nil || files[packedKey] == nil {
+				return &exit{exitFailed, fmt.Errorf("%s holds no packed cluster; nothing was changed", args[0])}
+			}
+			st := store.At(a.dir, name, a.keys())
+			var write []string
+			for f := range files {
+				switch f {
+				case packedName, packedStore, packedKey, packedJournal:
+					continue
+				}
+				if filepath.Base(f) != f || !strings.HasSuffix(f, ".yaml") {
+					return &exit{exitFailed, fmt.Errorf("%s holds a file %q that does not belong there; nothing was changed", args[0], f)}
+				}
+				if _, err := os.Stat(filepath.Join(a.dir, f)); err == nil {
+					return usage("%s is here already; unpack into an empty folder, nothing was changed", f)
+				}
+				write = append(write, f)
+			}
+			if st.Exists() {
+				return usage("cluster %s has a store here already; unpack into an empty folder, nothing was changed", name)
+			}
+			if err := st.Unpack(&store.Packed{Database: files[packedStore], Key: files[packedKey]}); err != nil {
+				return err
+			}
+			if files[packedJournal] != nil {
+				if err := writeWhole(st.JournalFile(), files[packedJournal], 0o600); err != nil {
+					return err
+				}
+			}
+			slices.Sort(write)
+			for _, f := range write {
+				if err := writeWhole(filepath.Join(a.dir, f), files[f], 0o644); err != nil {
+					return err
+				}
+			}
+			a.ui.say("unpacked cluster %s: %s, its store and its journal", name, strings.Join(write, ", "))
+			if p, err := st.Protection(); err == nil && p != nil {
+				a.ui.say("the store is protected with the key file %s", a.keys().KeyFile(*p))
+			}
+			a.ui.say("the machines of a simulated site stay on the computer where they run")
+			return nil
+		},
+	}
+}
+
+// unpack opens an archive with whatever was given or is asked for.
+func (a *app) unpack(b []byte) (map[string][]byte, error) {
+	var ids []age.Identity
+	k := a.keys()
+	text := ""
+	switch {
+	case k.Unlock != "":
+		given, err := os.ReadFile(k.Unlock)
+		if err != nil {
+			return nil, err
+		}
+		if id, err := agessh.ParseIdentity(given); err == nil {
+			ids = append(ids, id)
+		} else if more, err := age.ParseIdentities(bytes.NewReader(given)); err == nil {
+			ids = more
+		} else {
+			text, _, _ = strings.Cut(string(given), "\n")
+			text = strings.TrimRight(text, "\r")
+		}
+	case k.Ask != nil:
+		var err error
+		if text, err = k.Ask("passphrase of the archive"); err != nil {
+			return nil, err
+		}
+	default:
+		return nil, errors.New("there is nobody to ask for its passphrase; say --unlock FILE")
+	}
+	if len(ids) == 0 {
+		id, err := age.NewScryptIdentity(text)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, id)
+	}
+	r, err := age.Decrypt(bytes.NewReader(b), ids...)
+	if err != nil {
+		var none *age.NoIdentityMatchError
+		if errors.As(err, &none) {
+			err = errors.New("this is not what it was closed with")
+		}
+		return nil, err
+	}
+	out := map[string][]byte{}
+	for t := tar.NewReader(r); ; {
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			return out, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if out[h.Name], err = io.ReadAll(io.LimitReader(t, mostPacked)); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// mostPacked is how large a file of an archive may be.
+const mostPacked = 1 << 30

@@ -1,0 +1,409 @@
+package engine
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
+	"verbund/internal/machine"
+	"verbund/internal/machine/protocol"
+	"verbund/internal/store"
+)
+
+// TokenLife is how long a service-account token lives at most: what the API
+// servers are told.
+const TokenLife = time.Hour
+
+// proofOf is where what is needed to prove that something is not trusted any
+// more is kept until then: a client's pair that the old authority signed, and
+// that authority's certificate; of service-account, the old key.
+func proofOf(id string) string { return "proof/" + id }
+
+func isAuthority(id string) bool { return slices.Contains(trust.Authorities, trust.Authority(id)) }
+
+// fresh makes what comes in the place of something.
+func (s *Session) fresh(c *topology.Cluster, id string, at time.Time) (key store.Secret, cert []byte, err error) {
+	switch id {
+	case trust.SecretsKey:
+		return newSecretsKey(), nil, nil
+	case trust.ServiceAccountKey:
+		k, err := NewKey(c.Trust.Tokens)
+		if err != nil {
+			return nil, nil, err
+		}
+		key, err = trust.EncodeKey(k)
+		return key, nil, err
+	}
+	k, err := NewKey(c.Trust.Algorithm)
+	if err != nil {
+		return nil, nil, err
+	}
+	ca, err := trust.NewAuthority(trust.Authority(id), c.Name, time.Duration(c.Trust.Authority), k, at, Serial())
+	if err != nil {
+		return nil, nil, err
+	}
+	key, err = trust.EncodeKey(k)
+	return key, trust.EncodeCert(ca), err
+}
+
+// probe keeps what the end of something that is about to go will be proven with.
+// An authority signs a pair, which is nobody's: it has no group and no right. The
+// key of tokens is kept itself, since a token signed now would end too soon.
+func probe(c *topology.Cluster, t *store.Trust, id string, at time.Time, into *store.Trust) error {
+	if id == trust.ServiceAccountKey {
+		into.Keys[proofOf(id)] = t.Keys[id]
+		return nil
+	}
+	if !isAuthority(id) {
+		return nil
+	}
+	into.Certs[proofOf(id)+".authority"] = t.Certs[id]
+	if t.Keys[id] == nil {
+		// Its key is outside, so that it signs nothing here: one that it has signed
+		// before does as well.
+		old := signedBefore(c, trust.Authority(id))
+		into.Certs[proofOf(id)], into.Keys[proofOf(id)] = t.Certs[old], t.Keys[old]
+		return nil
+	}
+	ca, err := readAuthority(t, trust.Authority(id))
+	if err != nil {
+		return err
+	}
+	q := trust.Request{ID: proofOf(id), Authority: trust.Authority(id), CommonName: "verbund:proof", Client: true, Life: min(30*24*time.Hour, ca.Cert.NotAfter.Sub(at)), Algorithm: "ecdsa-p256"}
+	if id == string(trust.FrontProxy) {
+		q.CommonName = trust.FrontProxyClient // another one would be refused for its name
+	}
+	if id == string(trust.Datastore) {
+		q.DNS = []string{trust.DatastoreName(c, trust.DatastoreClient), trust.DatastoreName(c, trust.DatastorePeer)}
+	}
+	return Issue([]trust.Request{q}, map[trust.Authority]*Authority{q.Authority: ca}, at, into)
+}
+
+// signedBefore is a client of an authority, by ID: that of the tool, or of the
+// first API server.
+func signedBefore(c *topology.Cluster, a trust.Authority) string {
+	for _, q := range trust.ToolRequests(c) {
+		if q.Authority == a {
+			return q.ID
+		}
+	}
+	return c.With(versions.API)[0].Name + "/front-proxy"
+}
+
+// NextPass moves a replacement on by one pass: what is kept changes, and what
+// lies on machines follows with the run after it. With now the old one is
+// distrusted in the first pass already.
+func (s *Session) NextPass(c *topology.Cluster, id string, now bool, at time.Time) (trust.Replacement, error) {
+	rs, err := s.Store.Replacements()
+	if err != nil {
+		return trust.Replacement{}, err
+	}
+	r := rs[id]
+	t, err := s.Trust()
+	if err != nil {
+		return r, err
+	}
+	add, gone := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}, []string{}
+	put := func(id string, key store.Secret, cert []byte) {
+		if key != nil {
+			add.Keys[id] = key
+		}
+		if cert != nil {
+			add.Certs[id] = cert
+		}
+	}
+	switch {
+	case r.Pass == trust.NoPass:
+		if r.Began = at; isAuthority(id) && c.Trust.Keys == "outside" {
+			return r, fmt.Errorf("the keys of the authorities are outside, and so is the next one: bring its certificate with verbund trust adopt %s --certificate FILE, and run this again", id)
+		}
+		key, cert, err := s.fresh(c, id, at)
+		if err != nil {
+			return r, err
+		}
+		if r.Pass = trust.Both; now {
+			r.Pass, r.Now = trust.Drop, true
+			if err := probe(c, t, id, at, add); err != nil {
+				return r, err
+			}
+			put(id, key, cert)
+		} else {
+			put(trust.NextID(id), key, cert)
+		}
+	case r.Pass == trust.Both:
+		r.Pass = trust.Reissue
+		if err := probe(c, t, id, at, add); err != nil {
+			return r, err
+		}
+		put(id, t.Keys[trust.NextID(id)], t.Certs[trust.NextID(id)])
+		if isAuthority(id) {
+			put(trust.OldID(id), nil, t.Certs[id]) // nobody needs its key any more
+		} else {
+			put(trust.OldID(id), t.Keys[id], nil)
+		}
+		gone = []string{trust.NextID(id), id} // the key of the old one goes, also where that of the new one is outside
+	case r.Pass == trust.Reissue:
+		r.Pass = trust.Drop
+		gone = []string{trust.OldID(id)}
+	default:
+		return r, fmt.Errorf("the replacement of %s is in its last pass", id)
+	}
+	r.Since, r.Done = at, time.Time{}
+	return r, s.keepReplacement(id, &r, t, add, gone...)
+}
+
+// keepReplacement saves a pass with what it changes, all or none.
+func (s *Session) keepReplacement(id string, r *trust.Replacement, t, add *store.Trust, gone ...string) error {
+	if err := s.Store.SaveReplacement(id, r, add, gone...); err != nil {
+		return err
+	}
+	s.seeTrust(t, add, gone...)
+	return nil
+}
+
+// PassDone remembers that a pass was carried out everywhere.
+func (s *Session) PassDone(id string, r trust.Replacement, at time.Time) (trust.Replacement, error) {
+	r.Done = at
+	return r, s.Store.SaveReplacement(id, &r, &store.Trust{})
+}
+
+// Replaced ends a replacement: nothing of it is kept.
+func (s *Session) Replaced(id string) error {
+	t, err := s.Trust()
+	if err != nil {
+		return err
+	}
+	return s.keepReplacement(id, nil, t, &store.Trust{}, proofOf(id), proofOf(id)+".authority")
+}
+
+// tokenKey is the name by which tokens call the key that signs them now.
+func (s *Session) tokenKey() (string, error) {
+	t, err := s.Trust()
+	if err != nil {
+		return "", err
+	}
+	key, err := trust.DecodeKey(t.Keys[trust.ServiceAccountKey])
+	if err != nil {
+		return "", err
+	}
+	return trust.KeyName(key.Public())
+}
+
+// OldTokens counts, by machine, the tokens of pods that another key than the
+// present one signed.
+func (s *Session) OldTokens(ctx context.Context, v *View) (map[string]int, error) {
+	now, err := s.tokenKey()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int{}
+	for _, m := range v.Cluster.Machines {
+		if !m.IsNode() {
+			continue
+		}
+		err := s.with(ctx, m.Name, func(c *machine.Machine) error {
+			n, err := tokensNotBy(ctx, c, now)
+			if n > 0 {
+				out[m.Name] = n
+			}
+			return err
+		})
+		if err != nil {
+			return nil, fmt.Errorf("the tokens of pods on %s: %w", m.Name, err)
+		}
+	}
+	return out, nil
+}
+
+// podTokens is where kubelets keep the tokens that they mount into pods.
+const podTokens = "/var/lib/kubelet/pods/*/volumes/kubernetes.io~projected/*/token"
+
+func tokensNotBy(ctx context.Context, c *machine.Machine, key string) (int, error) {
+	shown, err := c.Show(ctx, podTokens)
+	n := 0
+	for _, f := range shown {
+		if f.SignedBy != key {
+			n++
+		}
+	}
+	return n, err
+}
+
+// refresh has a node's kubelet give every pod a new token: what it knows of the
+// old ones it forgets when it restarts.
+func (r *Run) refresh(ctx context.Context, m topology.Machine) error {
+	now, err := r.tokenKey()
+	if err != nil {
+		return err
+	}
+	return r.on(ctx, m.Name, func(c *machine.Machine) error {
+		if n, err := tokensNotBy(ctx, c, now); err != nil || n == 0 {
+			return err
+		}
+		if err := c.Do(ctx, protocol.UnitsRestart, "kubelet.service"); err != nil {
+			return err
+		}
+		err := until(ctx, "every pod there to have a token of the new key", func(ctx context.Context) (string, error) {
+			n, err := tokensNotBy(ctx, c, now)
+			if n > 0 {
+				return fmt.Sprintf("%d have an old one", n), err
+			}
+			return "", err
+		})
+		if err != nil {
+			return err
+		}
+		return r.ready(ctx, m)
+	})
+}
+
+// RewriteSecrets has the API write every Secret once more, so that each is
+// encrypted with the key that is the first now; it returns how many there are.
+func (s *Session) RewriteSecrets(ctx context.Context, c *topology.Cluster) (int, error) {
+	k, err := s.Kube(c)
+	if err != nil {
+		return 0, err
+	}
+	l, err := k.CoreV1().Secrets("").List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return 0, err
+	}
+	for i := range l.Items {
+		sec := &l.Items[i]
+		err := until(ctx, "secret "+sec.Namespace+"/"+sec.Name+" to be written", func(ctx context.Context) (string, error) {
+			return "", k.RewriteSecret(ctx, sec.Namespace, sec.Name)
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	return len(l.Items), nil
+}
+
+// SecretsNotBy counts the Secrets that lie in the datastore otherwise than
+// encrypted with the present key.
+func (s *Session) SecretsNotBy(ctx context.Context, c *topology.Cluster) (all, other int, err error) {
+	t, err := s.Trust()
+	if err != nil {
+		return 0, 0, err
+	}
+	d, err := s.Datastore(c)
+	if err != nil {
+		return 0, 0, err
+	}
+	heads, err := d.Heads(ctx, "/registry/", "/secrets/", 64)
+	if err != nil {
+		return 0, 0, err
+	}
+	want := "k8s:enc:secretbox:v1:" + trust.SecretsKeyName(t.Keys[trust.SecretsKey]) + ":"
+	for _, h := range heads {
+		if all++; !strings.HasPrefix(h, want) {
+			other++
+		}
+	}
+	return all, other, nil
+}
+
+// AllAtOnce is how the files of all machines are brought up to date when nobody
+// can be waited for: an authority is distrusted at once.
+func AllAtOnce(c *topology.Cluster) []plan.Step {
+	var out []plan.Step
+	var all []string
+	for _, m := range c.Machines {
+		s := plan.Step{ID: string(plan.Write) + "/" + m.Name, Kind: plan.Write, Machine: m.Name, Text: "write everything anew, and restart what trusted the old one", Why: "the old one is not to be trusted for a moment longer"}
+		out, all = append(out, s), append(all, s.ID)
+	}
+	for _, m := range c.Machines {
+		if m.IsNode() {
+			s := plan.Step{ID: string(plan.Ready) + "/" + m.Name, Kind: plan.Ready, Machine: m.Name, Text: "wait until all of it is well", Why: "it was restarted", Needs: all}
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// Refreshing are the steps that give pods new tokens: one batch of a pool after
+// the other.
+func Refreshing(c *topology.Cluster, old map[string]int) []plan.Step {
+	var out []plan.Step
+	batch, before := map[string][]string{}, map[string][]string{}
+	for _, m := range c.Machines {
+		if old[m.Name] == 0 {
+			continue
+		}
+		if len(batch[m.Pool]) >= max(m.Batch, 1) {
+			before[m.Pool], batch[m.Pool] = batch[m.Pool], nil
+		}
+		s := plan.Step{ID: string(plan.Refresh) + "/" + m.Name, Kind: plan.Refresh, Machine: m.Name, Text: fmt.Sprintf("give its pods new tokens, %d of them", old[m.Name]), Why: "the key that signed the old ones is to go", Needs: slices.Clone(before[m.Pool])}
+		out = append(out, s)
+		batch[m.Pool] = append(batch[m.Pool], s.ID)
+	}
+	return out
+}
+
+// with gives a connection to a machine, newly made if the old one broke.
+func (s *Session) with(ctx context.Context, name string, f func(*machine.Machine) error) error {
+	m, err := s.Machine(ctx, name, 0)
+	if err == nil {
+		err = f(m)
+	}
+	if errors.Is(err, machine.ErrLost) && ctx.Err() == nil {
+		s.hangUp(name)
+		if m, err = s.Machine(ctx, name, 0); err == nil {
+			err = f(m)
+		}
+	}
+	return err
+}
+
+// Resign makes a person's certificate anew under the authority that signs now:
+// the same name and groups, until the same moment. One that the present
+// authority signed, or that has ended, is left.
+func (s *Session) Resign(old *x509.Certificate) (cert, key []byte, err error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, nil, err
+	}
+	ca, err := readAuthority(t, trust.Cluster)
+	if err != nil {
+		return nil, nil, err
+	}
+	left := time.Until(old.NotAfter)
+	if old.CheckSignatureFrom(ca.Cert) == nil || left <= 0 {
+		return nil, nil, nil
+	}
+	q := trust.Access(old.Subject.CommonName, old.Subject.Organization, left)
+	made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
+	if err := Issue([]trust.Request{q}, map[trust.Authority]*Authority{trust.Cluster: ca}, time.Now(), made); err != nil {
+		return nil, nil, err
+	}
+	return made.Certs[q.ID], made.Keys[q.ID], nil
+}
+
+// seeTrust lets every step see what was saved.
+func (s *Session) seeTrust(t, add *store.Trust, gone ...string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.trust != nil {
+		t = s.trust
+	}
+	next := &store.Trust{Keys: maps.Clone(t.Keys), Certs: maps.Clone(t.Certs)}
+	for _, id := range gone {
+		delete(next.Keys, id)
+		delete(next.Certs, id)
+	}
+	maps.Copy(next.Keys, add.Keys)
+	maps.Copy(next.Certs, add.Certs)
+	s.trust = next
+}

@@ -1,0 +1,406 @@
+package store
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"filippo.io/age"
+	"go.etcd.io/bbolt"
+	"golang.org/x/crypto/chacha20poly1305"
+)
+
+// The kinds of protection.
+const (
+	ByKeyFile    = "key file"
+	ByPassphrase = "passphrase"
+	BySSHKey     = "SSH key"
+)
+
+// Protection says how the secrets of a store are encrypted: each with one key
+// of the store, and that one with age to whoever may open it.
+type Protection struct {
+	ID   string `json:"id"` // of the store, random; it names the key file
+	Kind string `json:"kind"`
+	// Recipient is who may open it: an age recipient, or an SSH public key.
+	Recipient string `json:"recipient,omitempty"`
+	Wrapped   []byte `json:"wrapped"`
+}
+
+// Keeper has, or asks for, what opens a store.
+type Keeper interface {
+	// New chooses how a new store is protected, and makes what opens it.
+	New(id, cluster string) (Protection, error)
+	// Recipients are those to whom the store's key is encrypted.
+	Recipients(Protection) ([]age.Recipient, error)
+	// Identities open it.
+	Identities(Protection) ([]age.Identity, error)
+	// Forget takes away what only this store needed.
+	Forget(Protection) error
+}
+
+// Closed is a store whose secrets cannot be opened with what there is.
+type Closed struct {
+	Path string
+	Kind string
+	Err  error
+}
+
+func (c *Closed) Error() string {
+	return fmt.Sprintf("the secrets of the store %s cannot be opened: %v; nothing was changed", c.Path, c.Err)
+}
+
+func (c *Closed) Unwrap() error { return c.Err }
+
+func protectionOf(tx *bbolt.Tx) (*Protection, error) {
+	v := tx.Bucket(bucketMeta).Get([]byte("protection"))
+	if v == nil {
+		return nil, nil
+	}
+	p := &Protection{}
+	return p, json.Unmarshal(v, p)
+}
+
+// Protection says how the store's secrets are encrypted; nil when they are not.
+func (s *Store) Protection() (*Protection, error) {
+	var p *Protection
+	err := s.view(func(tx *bbolt.Tx) (err error) {
+		p, err = protectionOf(tx)
+		return err
+	})
+	return p, err
+}
+
+// unlock opens the store's key, once.
+func (s *Store) unlock(p *Protection) ([]byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.key != nil {
+		return s.key, nil
+	}
+	if s.keeper == nil {
+		return nil, &Closed{s.Path, p.Kind, errors.New("nobody was asked for its key")}
+	}
+	ids, err := s.keeper.Identities(*p)
+	if err == nil {
+		s.key, err = unwrap(p.Wrapped, ids)
+	}
+	if err != nil {
+		return nil, &Closed{s.Path, p.Kind, err}
+	}
+	return s.key, nil
+}
+
+func unwrap(wrapped []byte, ids []age.Identity) ([]byte, error) {
+	r, err := age.Decrypt(bytes.NewReader(wrapped), ids...)
+	if err != nil {
+		var none *age.NoIdentityMatchError
+		if errors.As(err, &none) {
+			err = errors.New("this is not what it was closed with")
+		}
+		return nil, err
+	}
+	return io.ReadAll(r)
+}
+
+func wrap(plain []byte, to []age.Recipient) ([]byte, error) {
+	var b bytes.Buffer
+	w, err := age.Encrypt(&b, to...)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(plain); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return b.Bytes(), err
+}
+
+// seal encrypts one secret (XChaCha20-Poly1305); it opens only under its ID.
+func seal(key []byte, id string, plain []byte) ([]byte, error) {
+	a, err := chacha20poly1305.NewX(key)
+	if err != nil {
+		return nil, err
+	}
+	nonce := make([]byte, a.NonceSize())
+	if _, err := rand.Read(nonce); err != nil {
+		return nil, err
+	}
+	return a.Seal(nonce, nonce, plain, []byte(id)), nil
+}
+
+func open(key []byte, id string, sealed []byte) ([]byte, error) {
+	a, err := chacha20poly1305.NewX(key)
+	if err != nil {
+		return nil, err
+	}
+	if len(sealed) < a.NonceSize() {
+		return nil, fmt.Errorf("secret %s is cut off", id)
+	}
+	out, err := a.Open(nil, sealed[:a.NonceSize()], sealed[a.NonceSize():], []byte(id))
+	if err != nil {
+		return nil, fmt.Errorf("secret %s: it was changed, or is another one's", id)
+	}
+	return out, nil
+}
+
+// protect encrypts the secrets of a store that are not yet.
+func (s *Store) protect() error {
+	p, err := s.Protection()
+	if err != nil || p != nil {
+		return err
+	}
+	if s.keeper == nil {
+		return errors.New("nobody says how the store is to be protected")
+	}
+	id := make([]byte, 4)
+	rand.Read(id)
+	np, err := s.keeper.New(fmt.Sprintf("%x", id), filepath.Base(s.Path))
+	if err != nil {
+		return err
+	}
+	return s.rewrite(nil, np)
+}
+
+// Protect encrypts the secrets anew, with a new key of the store and for
+// somebody else, whose keeper is given; backups are opened by the same from
+// then on.
+func (s *Store) Protect(np Protection, by Keeper) error {
+	p, err := s.Protection()
+	if err != nil {
+		return err
+	}
+	var key []byte
+	if p != nil {
+		if key, err = s.unlock(p); err != nil {
+			return err
+		}
+	}
+	opener, err := s.openAside(p)
+	if err != nil {
+		return err
+	}
+	was := s.keeper
+	s.keeper = by
+	if err := s.rewrite(key, np); err != nil {
+		return err
+	}
+	if opener != nil {
+		if err := s.CloseAside(opener); err != nil {
+			return err
+		}
+	}
+	if p != nil && (p.Kind != np.Kind || p.Recipient != np.Recipient) {
+		return was.Forget(*p)
+	}
+	return nil
+}
+
+// rewrite writes the whole store into a new file, in which nothing of the old
+// pages is, and overwrites the old one. old opens the secrets; nil when they
+// are in plain.
+func (s *Store) rewrite(old []byte, p Protection) error {
+	to, err := s.keeper.Recipients(p)
+	if err != nil {
+		return err
+	}
+	key := make([]byte, chacha20poly1305.KeySize)
+	rand.Read(key)
+	if p.Wrapped, err = wrap(key, to); err != nil {
+		return err
+	}
+	meta, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	db, err := s.open(true) // holds the lock of the old file until the end
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	fresh := s.file() + ".new"
+	os.Remove(fresh)
+	out, err := bbolt.Open(fresh, 0o600, nil)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(fresh)
+	err = db.View(func(from *bbolt.Tx) error {
+		return out.Update(func(to *bbolt.Tx) error {
+			for _, name := range buckets {
+				b, err := to.CreateBucketIfNotExists(name)
+				if err != nil {
+					return err
+				}
+				src := from.Bucket(name)
+				if src == nil {
+					continue
+				}
+				err = src.ForEach(func(k, v []byte) error {
+					if bytes.Equal(name, bucketSecrets) {
+						plain := v
+						if old != nil {
+							if plain, err = open(old, string(k), v); err != nil {
+								return err
+							}
+						}
+						if v, err = seal(key, string(k), plain); err != nil {
+							return err
+						}
+					}
+					return b.Put(k, v)
+				})
+				if err != nil {
+					return err
+				}
+			}
+			m := to.Bucket(bucketMeta)
+			return errors.Join(m.Put([]byte("format"), fmt.Appendf(nil, "%d", Format)), m.Put([]byte("protection"), meta))
+		})
+	})
+	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
+		return fmt.Errorf("encrypting the store: %w", err)
+	}
+	before, err := os.OpenFile(s.file(), os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer before.Close()
+	if err := os.Rename(fresh, s.file()); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.key = key
+	s.mu.Unlock()
+	// The old pages hold the secrets as they were: nothing points to them any
+	// more, and nobody should find them on the disk.
+	return overwrite(before)
+}
+
+func overwrite(f *os.File) error {
+	i, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	zero := make([]byte, 64<<10)
+	for at := int64(0); at < i.Size(); at += int64(len(zero)) {
+		if _, err := f.WriteAt(zero[:min(int64(len(zero)), i.Size()-at)], at); err != nil {
+			return err
+		}
+	}
+	return f.Sync()
+}
+
+// Aside is the file that holds, closed like the store, what opens the backups
+// beside it.
+const Aside = "identity.age"
+
+// CloseAside keeps what opens the backups, closed like the store.
+func (s *Store) CloseAside(plain []byte) error {
+	p, err := s.Protection()
+	if err != nil || p == nil {
+		return errors.Join(err, errors.New("the store is not protected"))
+	}
+	to, err := s.keeper.Recipients(*p)
+	if err != nil {
+		return err
+	}
+	b, err := wrap(plain, to)
+	if err != nil {
+		return err
+	}
+	name := filepath.Join(s.BackupDir(), Aside)
+	if err := os.WriteFile(name+".part", b, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(name+".part", name)
+}
+
+// OpenAside reads what opens the backups; nil when there is nothing.
+func (s *Store) OpenAside() ([]byte, error) {
+	p, err := s.Protection()
+	if err != nil {
+		return nil, err
+	}
+	return s.openAside(p)
+}
+
+func (s *Store) openAside(p *Protection) ([]byte, error) {
+	b, err := os.ReadFile(filepath.Join(s.BackupDir(), Aside))
+	if errors.Is(err, os.ErrNotExist) || p == nil {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	ids, err := s.keeper.Identities(*p)
+	if err == nil {
+		b, err = unwrap(b, ids)
+	}
+	if err != nil {
+		return nil, &Closed{s.BackupDir(), p.Kind, err}
+	}
+	return b, nil
+}
+
+// Packed is a store as it goes to another computer, together with what opens
+// it: it is written nowhere but into an archive that is closed itself.
+type Packed struct {
+	Database []byte
+	Key      Secret
+}
+
+// Pack reads the store as it is.
+func (s *Store) Pack() (*Packed, error) {
+	p, err := s.Protection()
+	if err != nil {
+		return nil, err
+	}
+	if p == nil {
+		return nil, errors.New("the store is from an older Verbund; any command that changes something encrypts it")
+	}
+	out := &Packed{}
+	key, err := s.unlock(p)
+	if err != nil {
+		return nil, err
+	}
+	out.Key = key
+	var b bytes.Buffer
+	if err := s.view(func(tx *bbolt.Tx) error { _, err := tx.WriteTo(&b); return err }); err != nil {
+		return nil, err
+	}
+	out.Database = b.Bytes()
+	return out, nil
+}
+
+// Unpack writes a packed store where there is none, and closes it as new stores
+// are closed on this computer.
+func (s *Store) Unpack(p *Packed) error {
+	if s.Exists() {
+		return fmt.Errorf("there is a store in %s already; nothing was changed", s.Path)
+	}
+	if err := os.MkdirAll(s.Path, 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(s.file(), p.Database, 0o600); err != nil {
+		return err
+	}
+	err := func() error {
+		id := make([]byte, 4)
+		rand.Read(id)
+		np, err := s.keeper.New(fmt.Sprintf("%x", id), filepath.Base(s.Path))
+		if err != nil {
+			return err
+		}
+		return s.rewrite(p.Key, np)
+	}()
+	if err != nil {
+		return errors.Join(err, os.Remove(s.file()))
+	}
+	return s.Make()
+}

@@ -1,0 +1,248 @@
+package store
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/rsa"
+	"encoding/pem"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"go.etcd.io/bbolt"
+	"golang.org/x/crypto/ssh"
+)
+
+const canary = "canary-of-the-tide-gauge-7731"
+
+func keep(t *testing.T, s *Store) {
+	t.Helper()
+	if err := s.SaveTrust(&Trust{Keys: map[string]Secret{"cluster-authority": Secret(canary)}, Certs: map[string][]byte{"cluster-authority": []byte("public")}}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// secret reads the canary with a store that was just opened.
+func secret(folder string, k Keeper) (string, error) {
+	tr, err := At(folder, "tidewatch", k).Trust()
+	if err != nil {
+		return "", err
+	}
+	return string(tr.Keys["cluster-authority"]), nil
+}
+
+// hidden fails if the canary is in any file of the store.
+func hidden(t *testing.T, folder string) {
+	t.Helper()
+	filepath.WalkDir(folder, func(p string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			if b, _ := os.ReadFile(p); bytes.Contains(b, []byte(canary)) {
+				t.Errorf("%s holds the secret in plain", p)
+			}
+		}
+		return nil
+	})
+}
+
+// A store is protected with a key file at first, without a question; then with
+// a passphrase or an SSH key. Whoever has not what opens it learns nothing and
+// changes nothing.
+func TestProtection(t *testing.T) {
+	folder, keys := t.TempDir(), &Keys{Dir: t.TempDir()}
+	s, err := Open(folder, "tidewatch", keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	keep(t, s)
+	hidden(t, folder)
+	if got, err := secret(folder, &Keys{Dir: keys.Dir}); err != nil || got != canary {
+		t.Errorf("with the key file: %q, %v", got, err)
+	}
+	before, _ := os.ReadFile(s.file())
+	refused := func(k *Keys, want string) {
+		t.Helper()
+		var c *Closed
+		if _, err := secret(folder, k); !errors.As(err, &c) || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "nothing was changed") {
+			t.Errorf("wanted %q, got %v", want, err)
+		}
+		if err := At(folder, "tidewatch", k).SaveTrust(&Trust{Keys: map[string]Secret{"cluster-authority": Secret("other")}}); !errors.As(err, &c) {
+			t.Errorf("something was saved: %v", err)
+		}
+		if after, _ := os.ReadFile(s.file()); !bytes.Equal(before, after) {
+			t.Error("the store was changed")
+		}
+	}
+	refused(&Keys{Dir: t.TempDir()}, "is not there")
+	other := &Keys{Dir: t.TempDir()}
+	np, err := other.New("x", "lampwright")
+	if err != nil {
+		t.Fatal(err)
+	}
+	refused(&Keys{Unlock: other.KeyFile(np)}, "not what it was closed with")
+
+	by := &Keys{Dir: keys.Dir}
+	if err := s.Protect(by.ByPassphrase("tidewatch", "ebb and flow and ebb"), by); err != nil {
+		t.Fatal(err)
+	}
+	before, _ = os.ReadFile(s.file())
+	if left, _ := filepath.Glob(keys.Dir + "/*.key"); len(left) != 0 {
+		t.Errorf("the old key file is left: %v", left)
+	}
+	asked := 0
+	ask := func(answer string) func(string) (string, error) {
+		return func(string) (string, error) { asked++; return answer, nil }
+	}
+	if got, err := secret(folder, &Keys{Ask: ask("ebb and flow and ebb")}); err != nil || got != canary || asked != 1 {
+		t.Errorf("with the passphrase: %q, %v, asked %d times", got, err, asked)
+	}
+	refused(&Keys{Ask: ask("flood")}, "not what it was closed with")
+	refused(&Keys{}, "there is nobody to ask")
+	hidden(t, folder)
+
+	_, ed, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rs, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(t.TempDir(), "id")
+	for name, k := range map[string]any{"Ed25519": ed, "RSA": rs} {
+		for _, passphrase := range []string{"", "spring tide"} {
+			b, err := ssh.MarshalPrivateKey(k, "")
+			if passphrase != "" {
+				b, err = ssh.MarshalPrivateKeyWithPassphrase(k, "", []byte(passphrase))
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(file, pem.EncodeToMemory(b), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			sg, err := ssh.NewSignerFromKey(k)
+			if err != nil {
+				t.Fatal(err)
+			}
+			by := &Keys{Dir: keys.Dir, Unlock: file, Ask: ask(passphrase)}
+			p, err := by.BySSHKey("tidewatch", string(ssh.MarshalAuthorizedKey(sg.PublicKey())))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := s.Protect(p, by); err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			if got, err := secret(folder, &Keys{Unlock: file, Ask: ask(passphrase)}); err != nil || got != canary {
+				t.Errorf("with an SSH key (%s, %q): %q, %v", name, passphrase, got, err)
+			}
+		}
+	}
+	if _, err := keys.BySSHKey("x", "ecdsa-sha2-nistp256 AAAA"); err == nil {
+		t.Error("an ECDSA key is taken")
+	}
+	hidden(t, folder)
+}
+
+// A store from before, with its secrets in plain, is rewritten: no page of the
+// old file is left, not even on the disk.
+func TestMigration(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, Dir, "tidewatch")
+	if err := os.MkdirAll(path, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(path, "store.db")
+	db, err := bbolt.Open(file, 0o600, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	err = db.Update(func(tx *bbolt.Tx) error {
+		m, err := tx.CreateBucket(bucketMeta)
+		if err != nil {
+			return err
+		}
+		b, err := tx.CreateBucket(bucketSecrets)
+		if err != nil {
+			return err
+		}
+		c, err := tx.CreateBucket(bucketCerts)
+		if err != nil {
+			return err
+		}
+		return errors.Join(m.Put([]byte("format"), []byte("1")), b.Put([]byte("cluster-authority"), []byte(canary)), c.Put([]byte("cluster-authority"), []byte("public")))
+	})
+	if err := errors.Join(err, db.Close()); err != nil {
+		t.Fatal(err)
+	}
+	// The file's own disk blocks are watched through a second name for it.
+	kept := filepath.Join(folder, "kept")
+	if err := os.Link(file, kept); err != nil {
+		t.Fatal(err)
+	}
+	keys := &Keys{Dir: t.TempDir()}
+	// Reading alone changes nothing.
+	if got, err := secret(folder, keys); err != nil || got != canary {
+		t.Errorf("before: %q, %v", got, err)
+	}
+	if _, err := Open(folder, "tidewatch", keys); err != nil {
+		t.Fatal(err)
+	}
+	hidden(t, folder)
+	if got, err := secret(folder, keys); err != nil || got != canary {
+		t.Errorf("after: %q, %v", got, err)
+	}
+}
+
+// A secret opens only under its own name, and one that was changed not at all.
+func TestSealing(t *testing.T) {
+	k := make([]byte, 32)
+	b, err := seal(k, "a", []byte(canary))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := open(k, "a", b); err != nil || string(got) != canary {
+		t.Errorf("%q, %v", got, err)
+	}
+	if _, err := open(k, "b", b); err == nil {
+		t.Error("it opens under another name")
+	}
+	b[len(b)-1] ^= 1
+	if _, err := open(k, "a", b); err == nil {
+		t.Error("it opens though it was changed")
+	}
+	if _, err := open(k, "a", b[:5]); err == nil {
+		t.Error("it opens though it was cut off")
+	}
+}
+
+// A packed store opens on another computer, and never replaces one.
+func TestPack(t *testing.T) {
+	s := fresh(t)
+	keep(t, s)
+	p, err := s.Pack()
+	if err != nil {
+		t.Fatal(err)
+	}
+	folder, keys := t.TempDir(), &Keys{Dir: t.TempDir()}
+	if err := At(folder, "tidewatch", keys).Unpack(p); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := secret(folder, keys); err != nil || got != canary {
+		t.Errorf("%q, %v", got, err)
+	}
+	hidden(t, folder)
+	if err := At(folder, "tidewatch", keys).Unpack(p); err == nil {
+		t.Error("it was unpacked over a store")
+	}
+	p.Key = make([]byte, 32)
+	other := t.TempDir()
+	if err := At(other, "tidewatch", keys).Unpack(p); err == nil {
+		t.Error("it was unpacked with another key")
+	}
+	if At(other, "tidewatch", keys).Exists() {
+		t.Error("half a store is left")
+	}
+}
