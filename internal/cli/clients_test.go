@@ -79,7 +79,7 @@ func TestRealClients(t *testing.T) {
 	w.declare(`name: keepers, count: 1`, "name: keepers, count: 2")
 	w.ok("converge", "--yes")
 	kc := w.path("kubeconfig")
-	if err := os.WriteFile(kc, []byte(w.ok("access", "--as", "mara")), 0o600); err != nil {
+	if err := os.WriteFile(kc, []byte(w.ok("access", "--person", "mara")), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	try := func(stdin string, args ...string) (string, error) {
@@ -269,8 +269,8 @@ func TestRender(t *testing.T) {
 	dir := w.path("one/tidewatch-control-1/etc/kubernetes/trust")
 	under := map[string]string{"front-proxy": "front-proxy-authority", "datastore-member": "datastore-authority", "datastore-peer": "datastore-authority", "api-server-datastore": "datastore-authority"}
 	certs, _ := filepath.Glob(dir + "/*.crt")
-	if len(certs) != 14 {
-		t.Errorf("%d certificates on a control-plane machine, wanted 14", len(certs))
+	if len(certs) != 15 {
+		t.Errorf("%d certificates on a control-plane machine, wanted 15", len(certs))
 	}
 	for _, c := range certs {
 		name := strings.TrimSuffix(filepath.Base(c), ".crt")
@@ -346,7 +346,7 @@ func TestAccessMerge(t *testing.T) {
 
 // The demonstration holds all its claims. It runs alone: it measures requests.
 func TestDemo(t *testing.T) {
-	w := &world{t, t.TempDir()}
+	w := &world{t, t.TempDir(), t.TempDir()}
 	o, e, code := w.run("demo")
 	if code != 0 || !strings.Contains(o, "14 of 14 claims hold") || !strings.Contains(o, "and 0 failed") {
 		t.Errorf("exit code %d\n%s\n%s", code, o, e)

@@ -87,7 +87,7 @@ func TestLife(t *testing.T) {
 		switch {
 		case err != nil:
 			t.Error(err)
-		case d.IsDir(), strings.HasSuffix(rel, ".yaml"), strings.HasSuffix(rel, ".schema.json"), rel == "kubeconfig", filepath.Base(rel) == "journal.jsonl", strings.Contains(rel, "/backups/"):
+		case d.IsDir(), strings.HasSuffix(rel, ".yaml"), strings.HasSuffix(rel, ".schema.json"), rel == "kubeconfig", filepath.Base(rel) == "journal.jsonl", filepath.Base(rel) == ".gitignore", strings.Contains(rel, "/backups/"):
 		default:
 			t.Errorf("left behind: %s", rel)
 		}
@@ -96,7 +96,7 @@ func TestLife(t *testing.T) {
 	if b, err := os.ReadFile(kc); err != nil || strings.Contains(string(b), "tidewatch") {
 		t.Errorf("the kubeconfig still names the cluster: %v\n%s", err, b)
 	}
-	if m, _ := filepath.Glob(w.path(".verbund/tidewatch/backups/*.age")); len(m) != 1 {
+	if m, _ := filepath.Glob(w.path(".verbund/tidewatch/backups/*.snapshot.age")); len(m) != 1 {
 		t.Errorf("backups: %v", m)
 	}
 }

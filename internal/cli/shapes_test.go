@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -232,14 +233,15 @@ func (w *world) carried(t *testing.T) {
 	t.Helper()
 	holder := ""
 	within(t, 20*time.Second, func() string {
-		var all []string
+		var all, last []string
 		for _, n := range []string{"tidewatch-control-1", "tidewatch-control-2", "tidewatch-control-3"} {
-			if lines := strings.Split(strings.TrimSpace(w.on(n, "/var/log/units/endpoint-carrier.service.log")), "\n"); strings.Contains(lines[len(lines)-1], "carrying 127") {
+			if lines := strings.Split(strings.TrimSpace(w.on(n, "/var/log/units/endpoint-carrier.service.log")), "\n"); strings.Contains(lines[len(lines)-1], " carrying 127") && !strings.Contains(lines[len(lines)-1], "not carrying") {
 				all = append(all, n)
+				last = append(last, lines[max(0, len(lines)-4):]...)
 			}
 		}
 		if len(all) != 1 {
-			return fmt.Sprintf("the address is carried by %v", all)
+			return fmt.Sprintf("the address is carried by %v:\n%s", all, strings.Join(last, "\n"))
 		}
 		holder = all[0]
 		return ""
@@ -317,8 +319,8 @@ func TestMovedMachines(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "available", "v1.37.2")
 	w.ok("converge", "--yes")
-	before := w.machines()
-	moved := []string{"tidewatch-control-2", "tidewatch-gauges-1"}
+	before, vouched := w.machines(), w.vouches()
+	moved := []string{"tidewatch-control-2", "tidewatch-gauges-1", "tidewatch-balancer-1"}
 	for _, n := range moved {
 		w.ok("site", "fault", "new-lease", n)
 	}
@@ -336,6 +338,12 @@ func TestMovedMachines(t *testing.T) {
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
 	after := w.machines()
+	// What answers at the endpoint has moved, and no certificate had to know.
+	for id, e := range w.vouches() {
+		if m, _, _ := strings.Cut(id, "/"); e.Serial != vouched[id].Serial && !slices.Contains(moved, m) {
+			t.Errorf("%s was made anew", id)
+		}
+	}
 	for _, n := range moved {
 		if after[n].Address == before[n].Address || after[n].Hardware != before[n].Hardware {
 			t.Errorf("%s was %+v and is %+v", n, before[n], after[n])

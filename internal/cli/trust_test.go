@@ -19,6 +19,8 @@ func TestTrustList(t *testing.T) {
 		t.Errorf("a fresh certificate ends within 60 days:\n%s", o)
 	}
 	w.fails(2, []string{"write it like 60d"}, "trust", "list", "--within", "soon")
+	w.fails(0, []string{"what for", "the scheduler shows it to the API server", "tidewatch-control-1, kubernetes, kubernetes.default, "}, "trust", "list", "--verbose")
+	w.fails(0, []string{"lies on      tidewatch-control-1, tidewatch-keepers-1", "key          also on tidewatch-control-1: "}, "trust", "show", "cluster-authority")
 	dir := func(machine, file string) string {
 		return w.path(".verbund/sites/estuary/disks/" + machine + "/etc/kubernetes/trust/" + file)
 	}
@@ -28,11 +30,11 @@ func TestTrustList(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	stolen, err := os.ReadFile(dir("tidewatch-control-1", "cluster-authority.key"))
+	stolen, err := os.ReadFile(dir("tidewatch-control-1", "cluster-signing.key"))
 	must(err)
 	must(os.WriteFile(dir("tidewatch-keepers-1", "cluster-authority.key"), stolen, 0o600))
 	must(os.Chmod(dir("tidewatch-keepers-1", "proxy.key"), 0o644))
-	must(os.Remove(dir("tidewatch-keepers-1", "kubelet-serving.crt")))
+	must(os.Remove(dir("tidewatch-keepers-1", "kubelet-client.crt")))
 	other, err := os.ReadFile(dir("tidewatch-control-1", "scheduler.crt"))
 	must(err)
 	must(os.WriteFile(dir("tidewatch-control-1", "controller-manager.crt"), other, 0o644))
@@ -44,6 +46,7 @@ func TestTrustList(t *testing.T) {
 	}
 	w.fails(3, []string{"trouble      that one: it is for CN=system:kube-scheduler", "the controller manager shows it to the API server"}, "trust", "show", "tidewatch-control-1/controller-manager")
 	w.fails(2, []string{"did you mean tidewatch-control-1/controller-manager?"}, "trust", "show", "tidewatch-control-1/controller-manage")
+	w.fails(3, []string{"tidewatch: not well", "4 things wrong: tidewatch-control-1/controller-manager: "}, "status")
 	w.fails(0, []string{"cluster-authority.key: nothing there needs it"}, "plan")
 	w.ok("converge", "--yes")
 	w.fails(0, []string{"0 things wrong"}, "trust", "list")
@@ -51,6 +54,10 @@ func TestTrustList(t *testing.T) {
 		t.Errorf("the stray key is still there: %v", err)
 	}
 	w.well("v1.37.2")
+	// Nothing is to be done to a machine, and yet the cluster is not well.
+	w.declare(`pools:`, "trust: {authority: 5000d, leaf: 4000d, renew: 20d}\n\npools:")
+	w.fails(3, []string{"tidewatch: not well", "3 things wrong: cluster-authority: it ends sooner than what it is to sign"}, "status")
+	w.fails(3, []string{"cluster-authority: it ends sooner"}, "status", "--all")
 }
 
 // Plain keys are not written into a git work tree unless that is meant.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -32,6 +33,19 @@ func TestTable(t *testing.T) {
 	want := "name    state      note\na       ready      x\nlänger  not ready\n"
 	if out.String() != want {
 		t.Errorf("table is\n%q, wanted\n%q", out.String(), want)
+	}
+}
+
+// What does not fit into the last column goes on below: a reason is never cut.
+func TestFold(t *testing.T) {
+	text := "its key is not the one that machine tidewatch-forecast-2 shows: somebody else asks"
+	for room, want := range map[int][]string{
+		200: {text}, 40: {"its key is not the one that machine", "tidewatch-forecast-2 shows: somebody", "else asks"},
+		18: {"its key is not the", "one that machine", "tidewatch-forecast-2", "shows: somebody", "else asks"}, 5: {text},
+	} {
+		if got := fold(text, room); !slices.Equal(got, want) {
+			t.Errorf("in %d: %q", room, got)
+		}
 	}
 }
 

@@ -40,7 +40,7 @@ func TestMain(m *testing.M) {
 	// two changes of its members, above all.
 	flag.Parse()
 	if f := flag.Lookup("test.parallel"); f != nil && f.Value.String() == strconv.Itoa(runtime.GOMAXPROCS(0)) {
-		f.Value.Set("3")
+		f.Value.Set("4")
 	}
 	code := m.Run()
 	os.RemoveAll(dir)
@@ -51,15 +51,16 @@ var worlds atomic.Int32
 
 // world is a folder with a declaration, on a site with a block of its own.
 type world struct {
-	*testing.T
-	dir string
+	testing.TB
+	dir  string
+	keys string // folder of key files, outside the working folder
 }
 
 // newWorld drafts a cluster at a given version. The block depends on the
 // process, so that test runs beside each other do not meet.
-func newWorld(t *testing.T, shape, version string) *world {
+func newWorld(t testing.TB, shape, version string) *world {
 	t.Helper()
-	w := &world{t, t.TempDir()}
+	w := &world{t, t.TempDir(), t.TempDir()}
 	w.ok("draft", "tidewatch", "--shape", shape, "--kubernetes", version)
 	block := fmt.Sprintf("127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256)
 	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
@@ -105,11 +106,19 @@ func (w *world) declare(pattern, with string) {
 	w.edit("tidewatch.verbund.yaml", pattern, with)
 }
 
+// fewer declares smaller pools than were drafted, each written machine by machine.
+func (w *world) fewer(gauges, forecast int) {
+	w.Helper()
+	w.declare(`count: 3\n    size: small`, fmt.Sprintf("count: %d\n    size: small", gauges))
+	w.declare(`batch: 2`, "batch: 1")
+	w.declare(`count: 2\n    size: large`, fmt.Sprintf("count: %d\n    size: large", forecast))
+}
+
 // command prepares one run of the program in the world's folder.
 func (w *world) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.dir
-	cmd.Env = append(os.Environ(), "NO_COLOR=1", "TZ=UTC")
+	cmd.Env = append(os.Environ(), "NO_COLOR=1", "TZ=UTC", "VERBUND_KEYS="+w.keys)
 	return cmd
 }
 
