@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptrace"
 	"os"
 	"path/filepath"
 	"slices"
@@ -292,22 +293,68 @@ func (d *demo) deploy() (*kubernetes.Clientset, error) {
 	return k, nil
 }
 
-// answers asks for a page and looks for a text in it.
+// errPatience is why a context of patience ended.
+var errPatience = errors.New("no answer in time")
+
+// patience ends a context after d in which this program ran. Time in which it
+// stood still does not count, as when the computer sleeps or is given to
+// somebody else: whoever was asked stood still as well, and is not to blame.
+func patience(ctx context.Context, d time.Duration) (context.Context, context.CancelFunc) {
+	const beat = 20 * time.Millisecond
+	ctx, cancel := context.WithCancelCause(ctx)
+	go func() {
+		t := time.NewTicker(beat) // drops the beats that nobody could take
+		defer t.Stop()
+		for left := d; left > 0; left -= beat {
+			select {
+			case <-ctx.Done():
+				return
+			case <-t.C:
+			}
+		}
+		cancel(errPatience)
+	}()
+	return ctx, func() { cancel(context.Canceled) }
+}
+
+// answers asks for a page and looks for a text in it. An error says how far the
+// request came.
 func answers(ctx context.Context, addr, want string) error {
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	ctx, cancel := patience(ctx, 3*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+addr+"/", nil)
+	began := time.Now()
+	var mu sync.Mutex
+	came := "no connection was made"
+	reached := func(what string) {
+		mu.Lock()
+		defer mu.Unlock()
+		came = fmt.Sprintf("%s after %d ms", what, time.Since(began).Milliseconds())
+	}
+	far := func(err error) error {
+		mu.Lock()
+		defer mu.Unlock()
+		if ctx.Err() != nil {
+			err = context.Cause(ctx)
+		}
+		return fmt.Errorf("%w (%s; gave up after %d ms)", err, came, time.Since(began).Milliseconds())
+	}
+	req, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
+		ConnectStart:         func(string, string) { reached("began to connect") },
+		GotConn:              func(i httptrace.GotConnInfo) { reached("connected from " + i.Conn.LocalAddr().String()) },
+		WroteRequest:         func(httptrace.WroteRequestInfo) { reached("sent") },
+		GotFirstResponseByte: func() { reached("an answer began") },
+	}), http.MethodGet, "http://"+addr+"/", nil)
 	if err != nil {
 		return err
 	}
 	resp, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}).Do(req)
 	if err != nil {
-		return err
+		return far(err)
 	}
 	defer resp.Body.Close()
 	b, err := io.ReadAll(resp.Body)
 	if err != nil {
-		return err
+		return far(err)
 	}
 	if resp.StatusCode != http.StatusOK || !strings.Contains(string(b), want) {
 		return fmt.Errorf("%s: %s", resp.Status, b)
