@@ -223,20 +223,27 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 			}
 		}
 	}
-	spare := fmt.Sprintf("survives the loss of %d", max(healthy-(voters/2+1), 0))
-	if voters == 0 {
-		spare = "does not answer"
+	data := cell{fmt.Sprintf("%d of %d members healthy; survives the loss of %d", healthy, voters, max(healthy-(voters/2+1), 0)), ""}
+	switch {
+	case voters == 0:
+		data = cell{"does not answer", "bad"}
+	case healthy <= voters/2:
+		data = cell{fmt.Sprintf("%d of %d members healthy: no quorum, nothing can be changed", healthy, voters), "bad"}
 	}
 	api := cell{"answers at " + v.Cluster.Server() + " (" + v.Cluster.Endpoint.Address.String() + ")", "good"}
 	if !v.Seen.API {
 		api = cell{"does not answer", "bad"}
 	}
+	nodes := plain(fmt.Sprintf("%d of %d Ready", ready, len(v.Seen.Nodes)))
+	if !v.Seen.API {
+		nodes = plain("not known while the API does not answer")
+	}
 	rows := [][]cell{
 		{plain("cluster"), {s.Decl.Name + ": " + title, state}},
 		{plain("api"), api},
 		{plain("kubernetes"), plain(fmt.Sprintf("%s runs, %s is declared", cmp.Or(running, "nothing"), s.Decl.Kubernetes))},
-		{plain("datastore"), plain(fmt.Sprintf("%d of %d members healthy; %s", healthy, voters, spare))},
-		{plain("nodes"), plain(fmt.Sprintf("%d of %d Ready", ready, len(v.Seen.Nodes)))},
+		{plain("datastore"), data},
+		{plain("nodes"), nodes},
 		{plain("trust"), {vouching, map[bool]string{true: "bad"}[len(wrong) > 0]}},
 	}
 	switch {

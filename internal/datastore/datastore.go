@@ -86,8 +86,20 @@ func (c *Client) Health(ctx context.Context, endpoint string) error {
 }
 
 // Members lists the members with their health, asked in parallel. peers maps
-// a member's peer URL to its client endpoint and name.
+// a member's peer URL to its client endpoint and name. Without a quorum it is
+// ErrNoQuorum: who goes by the list to change something needs the one that counts.
 func (c *Client) Members(ctx context.Context, peers map[string]Member) ([]Member, error) {
+	return c.members(ctx, peers)
+}
+
+// Recalled lists the members as any one of them has them on its disk, with
+// their health: what can be known while nobody leads, which lasts a moment when
+// the leader went, and for good when the quorum is lost. It may be out of date.
+func (c *Client) Recalled(ctx context.Context, peers map[string]Member) ([]Member, error) {
+	return c.members(ctx, peers, clientv3.WithSerializable())
+}
+
+func (c *Client) members(ctx context.Context, peers map[string]Member, how ...clientv3.OpOption) ([]Member, error) {
 	cl, err := c.open(ctx, c.endpoints...)
 	if err != nil {
 		return nil, err
@@ -95,7 +107,7 @@ func (c *Client) Members(ctx context.Context, peers map[string]Member) ([]Member
 	defer cl.Close()
 	lctx, cancel := context.WithTimeout(ctx, 4*time.Second)
 	defer cancel()
-	r, err := cl.MemberList(lctx)
+	r, err := cl.MemberList(lctx, how...)
 	if err != nil {
 		return nil, fmt.Errorf("%w (%v)", ErrNoQuorum, err)
 	}

@@ -104,8 +104,42 @@ func TestMembership(t *testing.T) {
 	}
 }
 
+// When the quorum is lost, the member that is left still tells who the members
+// are, and that none of them is well; nothing may be changed by that list.
+func TestQuorumLost(t *testing.T) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	c1, p1, c2, p2 := address(t), address(t), address(t), address(t)
+	one := member(t, "one", "", c1, p1)
+	defer one.Close()
+	d := New([]string{c1.String()}, nil)
+	if err := d.AddLearner(ctx, p2.String()); err != nil {
+		t.Fatal(err)
+	}
+	two := member(t, "two", "one="+p1.String(), c2, p2)
+	if err := d.Promote(ctx, p2.String()); err != nil {
+		t.Fatal(err)
+	}
+	two.Close()
+	if ms, err := d.Members(ctx, nil); !errors.Is(err, ErrNoQuorum) {
+		t.Errorf("a list that counts, without a quorum: %+v, %v", ms, err)
+	}
+	ms, err := d.Recalled(ctx, nil)
+	if err != nil || len(ms) != 2 {
+		t.Fatalf("recalled %+v, %v", ms, err)
+	}
+	for _, m := range ms {
+		if m.Healthy || m.Learner || m.Trouble == "" || m.Name != "one" && m.Name != "two" {
+			t.Errorf("recalled %+v", m)
+		}
+	}
+}
+
 func TestNoQuorum(t *testing.T) {
 	d := New([]string{"http://127.0.0.1:1"}, nil)
+	if ms, err := d.Recalled(context.Background(), nil); err == nil {
+		t.Errorf("nobody recalled %+v", ms)
+	}
 	if _, err := d.Members(context.Background(), nil); !errors.Is(err, ErrNoQuorum) {
 		t.Errorf("error is %v", err)
 	}

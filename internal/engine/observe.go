@@ -34,6 +34,8 @@ type View struct {
 	Seen      plan.Observed
 	Inventory *siteproto.Inventory // nil when the site does not run
 	Members   []datastore.Member
+	// DatastoreError is why it is not known who the members are.
+	DatastoreError error
 	Nodes     []corev1.Node
 	APIError  error
 }
@@ -430,12 +432,12 @@ func (s *Session) lookAtDatastore(ctx context.Context, c *topology.Cluster, v *V
 		return
 	}
 	ms, err := d.Members(ctx, s.peers(c))
-	if err != nil {
-		return
+	if errors.Is(err, datastore.ErrNoQuorum) {
+		ms, err = d.Recalled(ctx, s.peers(c))
 	}
 	mu.Lock()
 	defer mu.Unlock()
-	v.Members = ms
+	v.Members, v.DatastoreError = ms, err
 	for _, m := range ms {
 		v.Seen.Members[m.Name] = plan.MemberSeen{ID: m.ID, Peer: m.Peer, Learner: m.Learner, Healthy: m.Healthy, Trouble: m.Trouble}
 	}

@@ -483,6 +483,9 @@ func (v *View) Ailing() []string {
 	if !v.Seen.API {
 		add("the API does not answer: %v", v.APIError)
 	}
+	if v.DatastoreError != nil {
+		add("%v", v.DatastoreError)
+	}
 	for _, m := range v.Cluster.Machines {
 		s := v.Seen.Machines[m.Name]
 		if !s.Exists {
@@ -498,7 +501,7 @@ func (v *View) Ailing() []string {
 				add("%s on %s is %s", u, m.Name, orText(s.Units[u], "not installed"))
 			}
 		}
-		if m.Is(versions.Member) {
+		if m.Is(versions.Member) && v.DatastoreError == nil {
 			if mb, ok := v.Seen.Members[m.Name]; !ok {
 				add("%s has no member of the datastore", m.Name)
 			} else if mb.Learner || !mb.Healthy {
