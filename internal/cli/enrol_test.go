@@ -165,7 +165,7 @@ func TestEnrolmentByHand(t *testing.T) {
 	}
 	disk := w.path(".verbund/sites/estuary/disks/" + node)
 	// byHand takes from the machine what it had, and leaves it a token.
-	byHand := func(why string) {
+	byHand := func(why string, said ...string) {
 		t.Helper()
 		w.ok("site", "power", node, "off")
 		for _, gone := range []string{"/var/lib/kubelet/pki", nodeconf.OwnKubeconfig} {
@@ -179,12 +179,12 @@ func TestEnrolmentByHand(t *testing.T) {
 			t.Fatal(err)
 		}
 		w.ok("site", "power", node, "on")
-		w.until(30*time.Second, "its request", func() (bool, string) {
-			o, e, _ := w.run("requests", "list")
+		w.until(30*time.Second, "what becomes of its token", func() (bool, string) {
+			o, e, _ := w.run(said...)
 			return strings.Contains(o, why), o + e
 		})
 	}
-	byHand("the next converge approves it: machine " + node + " shows the same key")
+	byHand("the next converge approves it: machine "+node+" shows the same key", "requests", "list")
 	o := w.fails(0, []string{"approved request"}, "converge", "--yes")
 	if strings.Contains(o, "issued token") {
 		t.Errorf("it got a token, and had one:\n%s", o)
@@ -195,15 +195,36 @@ func TestEnrolmentByHand(t *testing.T) {
 		t.Error("the token is left on the machine")
 	}
 
-	byHand("token " + tok.ID + " is used up")
+	byHand("token "+tok.ID+" is used up", "requests", "list")
 	w.fails(0, []string{"waits for a person: token " + tok.ID + " is used up", "issued token", "approved request"}, "converge", "--yes")
+	w.well("v1.37.2")
+
+	// No request comes of one that was revoked: the machine is not a node, and
+	// status says why.
+	w.ok("token", "revoke", tok.ID)
+	refused := "its token " + tok.ID + " is refused: it is not known, or was revoked"
+	w.ok("access", "--merge", w.path("admin"))
+	admin, err := clientOf(w.path("admin"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := admin.CoreV1().Nodes().Delete(context.Background(), node, metav1.DeleteOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	byHand(node+" is not a node: "+refused, "status")
+	w.fails(0, []string{refused, "issued token", "approved request"}, "converge", "--yes")
 	w.well("v1.37.2")
 	b, err := os.ReadFile(w.path(".verbund/tidewatch/journal.jsonl"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !strings.Contains(string(b), "token "+tok.ID+" is used up") {
-		t.Error("the journal does not say that the token was refused")
+	for _, want := range []string{"token " + tok.ID + " is used up", refused} {
+		if !strings.Contains(string(b), want) {
+			t.Errorf("the journal does not say %q", want)
+		}
+	}
+	if strings.Contains(string(b), tok.Token[7:]) {
+		t.Error("the journal holds a token's secret half")
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -68,6 +69,9 @@ func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c *mac
 		if admitted {
 			return c.Do(ctx, protocol.UnitsStart, nodeconf.UnitsOf(versions.Node)...)
 		}
+		if err := r.noteRefused(ctx, s, c, k); err != nil {
+			return err
+		}
 		if err := c.Do(ctx, protocol.UnitsStop, "kubelet.service"); err != nil {
 			return err
 		}
@@ -105,6 +109,91 @@ func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c *mac
 		return fmt.Errorf("enrolling: %w; its request: %v", err, approved)
 	}
 	return approved
+}
+
+// tokenOn reads which enrolment token lies on a machine, without its secret
+// half; it is empty if none does.
+func tokenOn(ctx context.Context, c *machine.Machine) (string, error) {
+	read, err := c.Read(ctx, nodeconf.Enrolment)
+	if err != nil || read[nodeconf.Enrolment] == nil {
+		return "", err
+	}
+	kc, err := clientcmd.Load(read[nodeconf.Enrolment])
+	if err != nil {
+		return "", nil // whoever set the machine up by hand wrote something else there
+	}
+	for _, a := range kc.AuthInfos {
+		if part := enrolmentToken.FindStringSubmatch(a.Token); part != nil {
+			return part[1], nil
+		}
+	}
+	return "", nil
+}
+
+// enrolmentToken is the form of an enrolment token (Kubernetes, "Authenticating
+// with Bootstrap Tokens").
+var enrolmentToken = regexp.MustCompile(`^([a-z0-9]{6})\.[a-z0-9]{16}$`)
+
+// refusal says why a token lets nobody in; it is empty when it may.
+func refusal(ts []kube.Token, id string, now time.Time) string {
+	i := slices.IndexFunc(ts, func(t kube.Token) bool { return t.ID == id })
+	switch {
+	case i < 0:
+		return fmt.Sprintf("its token %s is refused: it is not known, or was revoked", id)
+	case ts[i].Foreign:
+		return fmt.Sprintf("its token %s is refused: verbund did not make it", id)
+	case !ts[i].Ends.IsZero() && !now.Before(ts[i].Ends):
+		return fmt.Sprintf("its token %s is refused: it ended at %s", id, ts[i].Ends.Local().Format("15:04 on 2006-01-02"))
+	case ts[i].Left < 1:
+		return fmt.Sprintf("its token %s is refused: it is used up", id)
+	}
+	return ""
+}
+
+// noteRefused writes to the journal that the token is refused with which a
+// machine, set up by hand, tries to enrol. The API server does not say so to
+// the one who tries, and no request comes of a token that has ended.
+func (r *Run) noteRefused(ctx context.Context, s plan.Step, c *machine.Machine, k *kube.Client) error {
+	id, err := tokenOn(ctx, c)
+	if err != nil || id == "" {
+		return err
+	}
+	ts, err := k.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	if why := refusal(ts, id, time.Now()); why != "" {
+		r.Note(s, why)
+	}
+	return nil
+}
+
+// lookAtTokens finds out why machines that try to enrol are not let in.
+func (s *Session) lookAtTokens(ctx context.Context, c *topology.Cluster, v *View) error {
+	tries := map[string]string{}
+	for name, m := range v.Seen.Machines {
+		if m.Token != "" {
+			tries[name] = m.Token
+		}
+	}
+	if len(tries) == 0 || !v.Seen.API {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	k, err := s.Kube(c)
+	if err != nil {
+		return err
+	}
+	ts, err := k.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	v.Refused = map[string]string{}
+	for name, id := range tries {
+		v.Refused[name] = refusal(ts, id, time.Now())
+	}
+	return nil
 }
 
 // enrolmentConfig is the kubeconfig with which a machine enrols.

@@ -36,8 +36,11 @@ type View struct {
 	Members   []datastore.Member
 	// DatastoreError is why it is not known who the members are.
 	DatastoreError error
-	Nodes     []corev1.Node
-	APIError  error
+	Nodes          []corev1.Node
+	APIError       error
+	// Refused says why the enrolment token that lies on a machine, which has no
+	// certificate yet, lets it nowhere.
+	Refused map[string]string
 }
 
 // lookTimeout bounds how long one question may take while looking.
@@ -139,6 +142,9 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 		wg.Go(func() { s.lookAtAPI(ctx, c, v, &mu) })
 	}
 	wg.Wait()
+	if err := s.lookAtTokens(ctx, c, v); err != nil && v.APIError == nil {
+		return nil, fmt.Errorf("enrolment tokens of cluster %s: %w", c.Name, err)
+	}
 	return v, ctx.Err()
 }
 
@@ -347,7 +353,11 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 		seen.Lines = append(seen.Lines, p+": "+why)
 		seen.Restarts = append(seen.Restarts, "kubelet.service")
 	}
-	seen.Enrols = tm.ByToken && !o.client
+	if seen.Enrols = tm.ByToken && !o.client; seen.Enrols {
+		if seen.Token, err = tokenOn(ctx, m); err != nil {
+			return err
+		}
+	}
 	if first := tm.Name + "/kubelet-client"; !o.client && !tm.ByToken && s.firstEnded(first) {
 		seen.Reissue = append(seen.Reissue, first)
 		due = maps.Clone(due)

@@ -509,7 +509,9 @@ func (v *View) Ailing() []string {
 			}
 		}
 		if n, ok := v.Seen.Nodes[m.Name]; m.IsNode() && v.Seen.API {
-			if !ok {
+			if why := v.Refused[m.Name]; !ok && why != "" {
+				add("machine %s is not a node: %s", m.Name, why)
+			} else if !ok {
 				add("machine %s is not a node", m.Name)
 			} else if !n.Ready {
 				add("node %s is not Ready: %s", m.Name, n.Trouble)

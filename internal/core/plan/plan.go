@@ -87,6 +87,8 @@ type MachineSeen struct {
 	Restarts []string
 	// Enrols says that its kubelet has to ask for its first certificate.
 	Enrols bool
+	// Token is the enrolment token that lies on it meanwhile, without its secret.
+	Token string
 	// Unsigned says why its kubelet has no certificate to serve with.
 	Unsigned string
 	// Reissue are certificates that have to be made anew before.
