@@ -204,7 +204,7 @@ func tokensWork(v *engine.View) error {
 	case v.Cluster.Trust.Keys == "outside":
 		return usage("the authority's key is outside: nothing in the cluster would sign what a machine asks for")
 	case !v.Cluster.Trust.OwnRenewal():
-		return usage("kubelets do not renew their own certificates: declare trust: {kubelets: {renew: own}}, so that the controller manager gets --cluster-signing-cert-file and --cluster-signing-key-file")
+		return usage("kubelets do not renew their own certificates: declare trust: {kubelets: {renew: own}}, so that the controller manager gets --cluster-signing-kubelet-client-cert-file and -key-file")
 	case !v.Cluster.ByToken():
 		return usage("no pool enrols by token: declare enrolment: token for one, so that the API servers get --enable-bootstrap-token-auth")
 	}

@@ -515,15 +515,20 @@ leaderElection:
 }
 
 // signing tells the controller manager what to sign with, where kubelets ask
-// for their certificates; otherwise the authority's key is on no machine.
+// for their certificates; otherwise the authority's key is on no machine. Only
+// what kubelets ask for is signed: a request of another kind, approved by
+// whoever may do so, would let its bearer in as anybody.
 func (r *renderer) signing() []string {
 	if !r.c.Trust.OwnRenewal() {
 		return nil
 	}
+	cert, key := tp(trust.Signing+".crt"), tp(trust.Signing+".key")
 	return []string{
-		"--cluster-signing-cert-file=" + tp(trust.Signing+".crt"),
 		"--cluster-signing-duration=" + time.Duration(r.c.Trust.Kubelets.Life).String(),
-		"--cluster-signing-key-file=" + tp(trust.Signing+".key"),
+		"--cluster-signing-kubelet-client-cert-file=" + cert,
+		"--cluster-signing-kubelet-client-key-file=" + key,
+		"--cluster-signing-kubelet-serving-cert-file=" + cert,
+		"--cluster-signing-kubelet-serving-key-file=" + key,
 	}
 }
 

@@ -33,7 +33,7 @@ type state struct {
 	cidr  netip.Prefix
 	mask  int                  // length of each node's range
 	given map[types.UID]string // ranges given to nodes by this leader
-	sign  *signer              // nil: nothing is signed
+	sign  map[string]*signer   // by the name that requests are for
 
 	nodes, pods, services, slices, deployments, sets, daemons, budgets, namespaces, accounts, leases, csrs cache.SharedIndexInformer
 }
@@ -50,9 +50,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	cidr := fs.String("cluster-cidr", "", "")
 	fs.Bool("allocate-node-cidrs", false, "")
 	fs.String("cluster-name", "", "")
-	signCert := fs.String("cluster-signing-cert-file", "", "")
-	signKey := fs.String("cluster-signing-key-file", "", "")
-	signFor := fs.Duration("cluster-signing-duration", 365*24*time.Hour, "")
+	signing := signingFlags(fs)
 	rootCA := fs.String("root-ca-file", "", "")
 	saKey := fs.String("service-account-private-key-file", "", "")
 	fs.String("service-cluster-ip-range", "", "")
@@ -67,20 +65,17 @@ func Manager(ctx context.Context, e *host.Env) error {
 	if err := fs.Parse(e.Args); err != nil {
 		return &host.ExitError{Code: 2, Err: err}
 	}
-	for _, f := range []string{*kubeconfig, *authn, *authz, *signCert, *signKey, *rootCA, *saKey} {
+	for _, f := range []string{*kubeconfig, *authn, *authz, *rootCA, *saKey} {
 		if f == "" {
-			continue // without a pair to sign with, nothing is signed
+			continue
 		}
 		if _, err := e.Host.ReadFile(f); err != nil {
 			return err
 		}
 	}
-	var sign *signer
-	if *signCert != "" {
-		sign = &signer{h: e.Host, cert: *signCert, key: *signKey, life: *signFor}
-		if _, _, err := sign.pair(); err != nil {
-			return err
-		}
+	sign, err := signing(e.Host)
+	if err != nil {
+		return err
 	}
 	p, err := netip.ParsePrefix(*cidr)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"github.com/spf13/pflag"
 	certv1 "k8s.io/api/certificates/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
@@ -19,12 +20,61 @@ import (
 	"verbund/internal/sim/host"
 )
 
-// signer signs approved requests of kubelets with the pair on the machine's
+// signer signs approved requests of one kind with the pair on the machine's
 // disk, which is read for every signature.
 type signer struct {
 	h         *host.Host
 	cert, key string
 	life      time.Duration
+	usages    []certv1.KeyUsage // that it gives, and no others
+}
+
+var (
+	clientUsages  = []certv1.KeyUsage{certv1.UsageDigitalSignature, certv1.UsageKeyEncipherment, certv1.UsageClientAuth}
+	servingUsages = []certv1.KeyUsage{certv1.UsageDigitalSignature, certv1.UsageKeyEncipherment, certv1.UsageServerAuth}
+)
+
+// signingFlags adds the flags that say what is signed with which pair, and
+// returns what makes signers of them: one general pair for all kinds of
+// requests, or one for each kind that is to be signed.
+func signingFlags(fs *pflag.FlagSet) func(*host.Host) (map[string]*signer, error) {
+	pair := func(kind string) [2]*string {
+		return [2]*string{fs.String("cluster-signing-"+kind+"cert-file", "", ""), fs.String("cluster-signing-"+kind+"key-file", "", "")}
+	}
+	life := fs.Duration("cluster-signing-duration", 365*24*time.Hour, "")
+	general := pair("")
+	special := map[string][2]*string{}
+	usages := map[string][]certv1.KeyUsage{}
+	for kind, x := range map[string]struct {
+		name   string
+		usages []certv1.KeyUsage
+	}{
+		"kubelet-client-":        {trust.KubeletClientSigner, clientUsages},
+		"kubelet-serving-":       {trust.KubeletServingSigner, servingUsages},
+		"kube-apiserver-client-": {certv1.KubeAPIServerClientSignerName, clientUsages},
+		"legacy-unknown-":        {"kubernetes.io/legacy-unknown", append(clientUsages[:2:2], certv1.UsageClientAuth, certv1.UsageServerAuth)},
+	} {
+		special[x.name], usages[x.name] = pair(kind), x.usages
+	}
+	return func(h *host.Host) (map[string]*signer, error) {
+		out := map[string]*signer{}
+		for name, files := range special {
+			if *files[0]+*files[1] == "" {
+				files = general
+			} else if *general[0]+*general[1] != "" {
+				return nil, &host.ExitError{Code: 1, Err: errors.New("--cluster-signing-cert-file and --cluster-signing-key-file cannot be given together with other --cluster-signing-*-file flags")}
+			}
+			if *files[0]+*files[1] == "" {
+				continue // what nothing is given for is not signed
+			}
+			s := &signer{h: h, cert: *files[0], key: *files[1], life: *life, usages: usages[name]}
+			if _, _, err := s.pair(); err != nil {
+				return nil, fmt.Errorf("signer %s: %w", name, err)
+			}
+			out[name] = s
+		}
+		return out, nil
+	}
 }
 
 func (s *signer) pair() (*x509.Certificate, crypto.Signer, error) {
@@ -80,6 +130,9 @@ func (s *signer) issue(csr *certv1.CertificateSigningRequest) ([]byte, error) {
 	}
 	t := &x509.Certificate{SerialNumber: serial, Subject: q.Subject, NotBefore: from.UTC(), NotAfter: time.Now().Add(life).UTC(), BasicConstraintsValid: true, DNSNames: q.DNSNames, IPAddresses: q.IPAddresses}
 	for _, u := range csr.Spec.Usages {
+		if !slices.Contains(s.usages, u) {
+			return nil, fmt.Errorf("signer %s does not give the usage %q", csr.Spec.SignerName, u)
+		}
 		switch u {
 		case certv1.UsageDigitalSignature:
 			t.KeyUsage |= x509.KeyUsageDigitalSignature
@@ -89,8 +142,6 @@ func (s *signer) issue(csr *certv1.CertificateSigningRequest) ([]byte, error) {
 			t.ExtKeyUsage = append(t.ExtKeyUsage, x509.ExtKeyUsageClientAuth)
 		case certv1.UsageServerAuth:
 			t.ExtKeyUsage = append(t.ExtKeyUsage, x509.ExtKeyUsageServerAuth)
-		default:
-			return nil, fmt.Errorf("usage %q is not for a kubelet", u)
 		}
 	}
 	der, err := x509.CreateCertificate(rand.Reader, t, ca, q.PublicKey, key)
@@ -106,9 +157,6 @@ const (
 
 // signRequests signs what was approved, and forgets what is over.
 func (s *state) signRequests(ctx context.Context) error {
-	if s.sign == nil {
-		return nil
-	}
 	var errs []error
 	for _, csr := range All[*certv1.CertificateSigningRequest](s.csrs) {
 		is := func(t certv1.RequestConditionType) bool {
@@ -119,8 +167,8 @@ func (s *state) signRequests(ctx context.Context) error {
 		case over && age > keepDenied || len(csr.Status.Certificate) > 0 && age > keepIssued:
 			errs = append(errs, ignoreGone(s.c.CertificatesV1().CertificateSigningRequests().Delete(ctx, csr.Name, metav1.DeleteOptions{})))
 		case over || len(csr.Status.Certificate) > 0 || !is(certv1.CertificateApproved):
-		case csr.Spec.SignerName == trust.KubeletClientSigner || csr.Spec.SignerName == trust.KubeletServingSigner:
-			cert, err := s.sign.issue(csr)
+		case s.sign[csr.Spec.SignerName] != nil:
+			cert, err := s.sign[csr.Spec.SignerName].issue(csr)
 			if err != nil {
 				csr.Status.Conditions = append(csr.Status.Conditions, certv1.CertificateSigningRequestCondition{Type: certv1.CertificateFailed, Status: "True", Reason: "SigningFailed", Message: err.Error()})
 			}
