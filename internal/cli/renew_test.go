@@ -193,7 +193,7 @@ func TestKubeletsRenewThemselves(t *testing.T) {
 			}
 		}
 		if s := w.status(); !s.Well {
-			t.Errorf("not well: %v", s.Ailing)
+			t.Errorf("not well: %v, %v", s.Ailing, s.Trust)
 		}
 		return missing == "", missing
 	})

@@ -204,7 +204,7 @@ func (w *world) machines() map[string]machineRow {
 
 type statusReport struct {
 	Well              bool
-	Ailing            []string
+	Ailing, Trust     []string
 	Pending           int
 	Declared, Running string
 }

@@ -88,6 +88,7 @@ func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustRe
 	if cert, err := trust.DecodeCert(t.Certs[string(trust.Programs)]); err == nil {
 		r.Entries = append(r.Entries, trust.DescribeAuthority(cert, trust.Programs, v.Cluster, now))
 	}
+	began := time.Now()
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	limit := make(chan struct{}, max(s.Parallel, 1))
@@ -103,7 +104,7 @@ func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustRe
 		wg.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			l := &trustLook{s: s, t: t, c: v.Cluster, m: m, now: now, seen: v.Seen.Machines[m.Name].Units}
+			l := &trustLook{s: s, t: t, c: v.Cluster, m: m, now: now, began: began, seen: v.Seen.Machines[m.Name].Units}
 			why := ""
 			switch {
 			case !ok:
@@ -157,7 +158,8 @@ type trustLook struct {
 	t       *store.Trust
 	c       *topology.Cluster
 	m       topology.Machine
-	now     time.Time
+	now     time.Time         // when the look began,
+	began   time.Time         // by this computer's clock: what is renewed meanwhile begins later
 	seen    map[string]string // units
 	entries []trust.Entry
 	strays  []string
@@ -212,7 +214,14 @@ func (l *trustLook) look(ctx context.Context, port int) error {
 	}
 	if own {
 		for _, q := range trust.KubeletRequests(l.c, l.m) {
-			l.own(ctx, q, shown)
+			// A kubelet may renew between the look at its disk and that at its port.
+			if renewed := l.own(ctx, q, shown); renewed {
+				if shown, err = c.Show(ctx, trust.KubeletDir+"/*"); err != nil {
+					return err
+				}
+				l.entries = l.entries[:len(l.entries)-1]
+				l.own(ctx, q, shown)
+			}
 		}
 	} else {
 		for _, p := range slices.Sorted(maps.Keys(shown)) {
@@ -306,18 +315,19 @@ func (l *trustLook) one(ctx context.Context, q trust.Request, modes map[string]p
 
 const byKubelet = "the kubelet itself, at 70 to 90 percent of its life"
 
-// own judges a certificate that a kubelet asked for itself.
-func (l *trustLook) own(ctx context.Context, q trust.Request, shown map[string]protocol.Shown) {
+// own judges a certificate that a kubelet asked for itself. differs says that
+// its port shows another one than its disk.
+func (l *trustLook) own(ctx context.Context, q trust.Request, shown map[string]protocol.Shown) (differs bool) {
 	file := map[bool]string{true: trust.KubeletServerFile, false: trust.KubeletClientFile}[q.Server]
 	f, ok := shown[file]
 	if !ok && q.Client && !l.m.ByToken {
-		return // it still goes by its first one, which is listed with the others
+		return false // it still goes by its first one, which is listed with the others
 	}
 	cert, err := trust.DecodeCert(f.Certificates)
 	if err != nil {
 		cert = nil
 	}
-	e := trust.Describe(cert, q, l.now)
+	e := trust.Describe(cert, q, l.now.Add(time.Since(l.began)))
 	add := func(format string, args ...any) { e.Troubles = append(e.Troubles, fmt.Sprintf(format, args...)) }
 	e.Renews = byKubelet
 	switch {
@@ -340,10 +350,12 @@ func (l *trustLook) own(ctx context.Context, q trust.Request, shown map[string]p
 				add("nothing shows it at port %d: %v", nodeconf.KubeletPort, err)
 			} else if !onWire.Equal(cert) {
 				add("port %d shows another one, %s of %s", nodeconf.KubeletPort, onWire.SerialNumber.Text(16), onWire.NotBefore.Format(time.DateOnly))
+				differs = true
 			}
 		}
 	}
 	l.entries = append(l.entries, e)
+	return differs
 }
 
 // runs says whether what shows a certificate runs: if not, that is another
