@@ -171,14 +171,15 @@ func TestRenewPutsBack(t *testing.T) {
 func TestKubeletsRenewThemselves(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "small", "v1.37.2")
-	w.declare(`name: tidewatch\n`, "name: tidewatch\ntrust: {kubelets: {life: 20s}}\n")
+	w.declare(`name: tidewatch\n`, "name: tidewatch\ntrust: {kubelets: {life: 40s}}\n")
 	w.ok("converge", "--yes")
 	serials := map[string]map[string]bool{}
+	ill := 0 // looks in a row: one alone may have met a busy computer
 	w.until(3*time.Minute, "kubelets to renew", func() (bool, string) {
 		all := w.vouches()
 		missing := ""
 		for _, node := range []string{"tidewatch-control-1", "tidewatch-keepers-1"} {
-			for kind, wanted := range map[string]int{"kubelet-client": 2, "kubelet-serving": 3} {
+			for kind, wanted := range map[string]int{"kubelet-client": 2, "kubelet-serving": 2} {
 				id := node + "/" + kind
 				e := all[id]
 				if time.Now().After(e.Expires) {
@@ -192,7 +193,9 @@ func TestKubeletsRenewThemselves(t *testing.T) {
 				}
 			}
 		}
-		if s := w.status(); !s.Well {
+		if s := w.status(); s.Well {
+			ill = 0
+		} else if ill++; ill == 3 {
 			t.Errorf("not well: %v, %v", s.Ailing, s.Trust)
 		}
 		return missing == "", missing
