@@ -75,6 +75,7 @@ func (a *app) locked(s *engine.Session, r *declare.Result, command string) (rele
 		release()
 		return nil, err
 	}
+	s.Alone = true
 	return release, nil
 }
 

@@ -253,6 +253,13 @@ func roleOf(c *topology.Cluster, name string) versions.Role {
 	return versions.Worker
 }
 
+// errBusy is a machine on which a run that was cut off is still at something.
+var errBusy = errors.New("it is still being changed")
+
+// settleTimeout is how long that may take: as long as a slot may take to come
+// up, and to go back.
+const settleTimeout = 3 * time.Minute
+
 func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool, due map[string]string) plan.MachineSeen {
 	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: roleOf(c, im.Name), Versions: map[string]string{}, Units: map[string]string{}}
 	if im.Power != siteproto.PowerOn {
@@ -262,9 +269,26 @@ func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Ma
 		}
 		return seen
 	}
-	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
-	defer cancel()
-	if err := s.lookInside(ctx, c, im, resting, due, &seen); err != nil {
+	inside := func() error {
+		ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+		defer cancel()
+		return s.lookInside(ctx, c, im, resting, due, &seen)
+	}
+	err := inside()
+	if errors.Is(err, errBusy) {
+		// It will be what it will be only when that is through.
+		wctx, cancel := context.WithTimeout(ctx, settleTimeout)
+		defer cancel()
+		if werr := until(wctx, "what a run that was cut off is still at", func(context.Context) (string, error) {
+			if err = inside(); errors.Is(err, errBusy) {
+				return err.Error(), nil
+			}
+			return "", nil
+		}); werr != nil {
+			err = werr
+		}
+	}
+	if err != nil {
 		s.hangUp(im.Name)
 		seen.Trouble = err.Error()
 		var hk *machine.HostKeyError
@@ -291,6 +315,9 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	}
 	if err != nil {
 		return err
+	}
+	if f.Busy != "" && s.Alone {
+		return fmt.Errorf("%w: %s", errBusy, f.Busy)
 	}
 	seen.Active = f.Active
 	if f.Active != "" {

@@ -52,6 +52,10 @@ type Session struct {
 	Parallel int // how many steps and questions at a time
 	// Accepted are the errors that an exception of the declaration accepts.
 	Accepted declare.Findings
+	// Alone says that this session holds the cluster's lock: whatever else
+	// changes a machine is the rest of a run that was cut off, and it is waited
+	// for before the machine is looked at.
+	Alone bool
 
 	mu       sync.Mutex
 	machines map[string]*machine.Machine

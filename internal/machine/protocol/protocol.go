@@ -58,6 +58,9 @@ type FactsReply struct {
 	// Digests lists, by slot and component, the digest of the manifest under
 	// which it was fetched.
 	Digests map[string]map[string]string `json:"digests"`
+	// Busy names the methods with which another login is changing the machine
+	// right now.
+	Busy string `json:"busy,omitempty"`
 }
 
 // Card is a network card.

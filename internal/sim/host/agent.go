@@ -45,22 +45,22 @@ func (h *Host) serveAgent(c io.ReadWriteCloser, onReboot func()) {
 	a := &agent{h, onReboot}
 	srv := jrpc2.NewServer(handler.Map{
 		protocol.Facts:         handler.New(a.facts),
-		protocol.FilesPut:      handler.New(a.put),
+		protocol.FilesPut:      changing(a, protocol.FilesPut, a.put),
 		protocol.FilesDigests:  handler.New(a.digests),
-		protocol.ArtefactsPull: handler.New(a.pull),
+		protocol.ArtefactsPull: changing(a, protocol.ArtefactsPull, a.pull),
 		protocol.UnitsList:     handler.New(a.list),
-		protocol.UnitsStart:    handler.New(a.start),
-		protocol.UnitsStop:     handler.New(a.stop),
-		protocol.UnitsRestart:  handler.New(a.restart),
-		protocol.UnitsReload:   handler.New(a.reload),
+		protocol.UnitsStart:    changing(a, protocol.UnitsStart, a.start),
+		protocol.UnitsStop:     changing(a, protocol.UnitsStop, a.stop),
+		protocol.UnitsRestart:  changing(a, protocol.UnitsRestart, a.restart),
+		protocol.UnitsReload:   changing(a, protocol.UnitsReload, a.reload),
 		protocol.Logs:          handler.New(a.logs),
-		protocol.SlotsPrepare:  handler.New(a.prepare),
-		protocol.SlotsSwitch:   handler.New(a.swap),
+		protocol.SlotsPrepare:  changing(a, protocol.SlotsPrepare, a.prepare),
+		protocol.SlotsSwitch:   changing(a, protocol.SlotsSwitch, a.swap),
 		protocol.FilesRead:     handler.New(a.read),
 		protocol.FilesList:     handler.New(a.listFiles),
 		protocol.KeysShow:      handler.New(a.show),
 		protocol.MachineProbe:  handler.New(a.probe),
-		protocol.MachineWipe:   handler.New(a.wipe),
+		protocol.MachineWipe:   changing(a, protocol.MachineWipe, func(ctx context.Context, _ struct{}) (bool, error) { return a.wipe(ctx) }),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
 	srv.Start(channel.Line(c, c)).Wait()
 }
@@ -94,7 +94,7 @@ func (a *agent) facts(context.Context) (*protocol.FactsReply, error) {
 	}
 	r := &protocol.FactsReply{Name: s.Name, Hardware: s.Hardware, BootID: a.h.BootID, Image: s.Image, CPUs: s.CPUs, Memory: s.Memory, Disk: s.Disk,
 		DiskUsed: used, Clock: time.Now().Add(wrong.ClockOff), Rights: cmp.Or(wrong.Rights, "all"),
-		Cards: []protocol.Card{{Name: "eth0", Address: s.Address}}, Active: a.activeSlot(), Slots: map[string]map[string]string{}, Digests: map[string]map[string]string{}}
+		Cards: []protocol.Card{{Name: "eth0", Address: s.Address}}, Active: a.activeSlot(), Slots: map[string]map[string]string{}, Digests: map[string]map[string]string{}, Busy: a.h.changes.others(a)}
 	for _, slot := range []string{"a", "b"} {
 		r.Slots[slot], r.Digests[slot] = map[string]string{}, map[string]string{}
 		bins, _ := os.ReadDir(a.h.Path(protocol.SlotDir + slot + "/bin"))
