@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -121,17 +122,21 @@ func TestControlCount(t *testing.T) {
 	w.well("v1.37.2")
 }
 
-// killed runs converge again and again, each time killed right after its first
-// finished step, until a run ends by itself.
+// killed runs converge again and again until a run ends by itself. Every second
+// run is killed right after its first finished step, the others at some moment
+// after a step began: within it, or within one beside it.
 func killed(t *testing.T, w *world) (kills int) {
 	t.Helper()
 	var steps []string
 	for kills = 0; kills < 150; kills++ {
 		cmd, out, log := w.start("converge", "--yes", "-o", "json", "--parallel", "4")
-		cut := false
+		within := kills%2 == 1
+		var timer *time.Timer
 		entries(out, func(kind, step, _ string) bool {
-			if kind == "step-done" && !strings.HasPrefix(step, "verify") {
-				cut = true
+			switch {
+			case within && kind == "step-began" && timer == nil:
+				timer = time.AfterFunc(rand.N(300*time.Millisecond), func() { cmd.Process.Kill() })
+			case !within && kind == "step-done" && !strings.HasPrefix(step, "verify"):
 				steps = append(steps, step)
 				cmd.Process.Kill()
 				return false
@@ -139,19 +144,23 @@ func killed(t *testing.T, w *world) (kills int) {
 			return true
 		})
 		err := cmd.Wait()
-		if !cut {
+		if timer != nil {
+			timer.Stop()
+		}
+		if s, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); !ok || !s.Signaled() {
 			if err != nil {
 				t.Fatalf("after %d kills: %v\n%s", kills, err, log.String())
 			}
 			return kills
 		}
 	}
-	t.Fatalf("it never ends; the last steps were %v", steps[100:])
+	t.Fatalf("it never ends; the last steps were %v", steps[max(len(steps)-50, 0):])
 	return kills
 }
 
-// The tool is killed at every step boundary of a raise and of an upgrade; the
-// next run finishes it, and nothing is made twice or lost.
+// The tool is killed at every step boundary of a raise and of an upgrade, and
+// at moments in between; the next run finishes it, and nothing is made twice or
+// lost.
 func TestKilledAtEveryStep(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "available", "v1.36.2")
