@@ -44,7 +44,8 @@ type wanted struct {
 }
 
 func (a *app) accessCmd() *cobra.Command {
-	var merge, life string
+	var merge, life, request string
+	var answer signed
 	var login, list bool
 	var w wanted
 	c := &cobra.Command{
@@ -58,7 +59,11 @@ The certificate in it has the person's name and groups; what these may do is
 said, and follows from the cluster's role bindings. A certificate cannot be called
 back: --list shows who has one, and until when. --break-glass is for when the role
 bindings themselves are broken: it may do everything, wants a reason, and is
-journaled as that.`,
+journaled as that.
+
+Where the authority's key is outside, --request writes what has to be signed there,
+and the person's key beside it; with --certificate and --key the answer becomes a
+kubeconfig.`,
 		Example: "  verbund access --merge ~/.kube/config\n  verbund access --person maren --groups readers --for 2h\n  verbund access --break-glass --reason 'role bindings were deleted'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.open(false)
@@ -77,10 +82,27 @@ journaled as that.`,
 				_, err = a.out.Write(b)
 				return err
 			}
-			if err := w.check(cmd.Flags().Changed("groups"), cmd.Flags().Changed("for"), life); err != nil {
-				return err
+			var kc *clientcmdapi.Config
+			var given store.Given
+			if answer.cert != "" || answer.key != "" {
+				for _, f := range []string{"person", "groups", "for", "break-glass", "request"} {
+					if cmd.Flags().Changed(f) {
+						return usage("--%s cannot be said of an answer: who it is for, and until when, is in the certificate", f)
+					}
+				}
+				kc, given, err = answer.access(s)
+			} else {
+				if err := w.check(cmd.Flags().Changed("groups"), cmd.Flags().Changed("for"), life); err != nil {
+					return err
+				}
+				switch outside := s.Decl.Trust.Keys == "outside"; {
+				case request != "":
+					return a.requestAccess(s, w, request)
+				case outside:
+					return usage("the key of cluster-authority is outside: write a request with verbund access --request FILE.csr, have it signed there, and come back with --certificate and --key")
+				}
+				kc, given, err = access(s, w)
 			}
-			kc, given, err := access(s, w)
 			if err != nil {
 				return err
 			}
@@ -127,6 +149,9 @@ journaled as that.`,
 	c.Flags().StringVar(&life, "for", "8h", "how long it works, a day at most")
 	c.Flags().BoolVar(&w.glass, "break-glass", false, "everything, whatever role bindings say; half an hour if not said otherwise, an hour at most")
 	c.Flags().StringVar(&w.reason, "reason", "", "of --break-glass: why")
+	c.Flags().StringVar(&request, "request", "", "where the authority's key is outside: write the request for it to FILE.csr, and the key to FILE.key")
+	c.Flags().StringVar(&answer.cert, "certificate", "", "the certificate that was signed outside for such a request")
+	c.Flags().StringVar(&answer.key, "key", "", "its key")
 	return c
 }
 
@@ -166,12 +191,22 @@ func (w *wanted) check(groups, lived bool, life string) error {
 
 // access signs a short-lived certificate for a person.
 func access(s *engine.Session, w wanted) (*clientcmdapi.Config, store.Given, error) {
+	cert, key, ca, err := s.Person(trust.Access(w.person, w.groups, w.life))
+	if err != nil {
+		return nil, store.Given{}, err
+	}
+	kc, g, err := kubeconfig(s, cert, key, ca)
+	g.Reason = w.reason
+	if w.glass {
+		g.Kind = "break-glass"
+	}
+	return kc, g, err
+}
+
+// kubeconfig makes a person's kubeconfig of a certificate and its key.
+func kubeconfig(s *engine.Session, cert, key, ca []byte) (*clientcmdapi.Config, store.Given, error) {
 	var g store.Given
 	c, err := s.Topology()
-	if err != nil {
-		return nil, g, err
-	}
-	cert, key, ca, err := s.Person(trust.Access(w.person, w.groups, w.life))
 	if err != nil {
 		return nil, g, err
 	}
@@ -179,10 +214,7 @@ func access(s *engine.Session, w wanted) (*clientcmdapi.Config, store.Given, err
 	if err != nil {
 		return nil, g, err
 	}
-	g = store.Given{Name: w.person, Groups: w.groups, From: x.NotBefore, Until: x.NotAfter, Serial: x.SerialNumber.Text(16), Authority: hex.EncodeToString(x.AuthorityKeyId), Kind: "person", Reason: w.reason}
-	if w.glass {
-		g.Kind = "break-glass"
-	}
+	g = store.Given{Name: x.Subject.CommonName, Groups: x.Subject.Organization, From: x.NotBefore, Until: x.NotAfter, Serial: x.SerialNumber.Text(16), Authority: hex.EncodeToString(x.AuthorityKeyId), Kind: "person"}
 	name := s.Decl.Name
 	kc := clientcmdapi.NewConfig()
 	kc.Clusters[name] = &clientcmdapi.Cluster{Server: fmt.Sprintf("https://%s:%d", c.Endpoint.Address, c.Endpoint.Port), TLSServerName: c.Endpoint.Name, CertificateAuthorityData: ca}

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -85,7 +86,7 @@ func TestKeysOutside(t *testing.T) {
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
 	w.fails(0, []string{"0 things wrong"}, "trust", "list")
-	w.fails(1, []string{"the key of cluster-authority is outside"}, "access")
+	w.accessSignedOutside(sign)
 	w.fails(2, []string{"is outside"}, "token", "issue", "--pool", "keepers")
 	// No machine, and not the store either, has an authority's key.
 	if _, err := os.Stat(w.path(".verbund/sites/estuary/disks/tidewatch-control-1/etc/kubernetes/trust/cluster-signing.key")); err == nil {
@@ -129,6 +130,34 @@ func TestKeysOutside(t *testing.T) {
 	}
 	w.well("v1.37.2")
 	w.fails(0, []string{"0 things wrong"}, "trust", "list")
+}
+
+// accessSignedOutside gets a person access with a certificate that is signed
+// where the key is.
+func (w *world) accessSignedOutside(sign func(csr, out string, more ...string)) {
+	w.Helper()
+	w.fails(2, []string{"the key of cluster-authority is outside", "verbund access --request FILE.csr"}, "access")
+	w.fails(2, []string{"--break-glass cannot be signed outside"}, "access", "--break-glass", "--reason", "x", "--request", w.path("x.csr"))
+	// A signer sorts requests by the folder of their authority.
+	if err := os.Mkdir(w.path("cluster-authority"), 0o755); err != nil {
+		w.Fatal(err)
+	}
+	mara, crt, key := w.path("cluster-authority/mara.csr"), w.path("mara.crt"), w.path("cluster-authority/mara.key")
+	w.fails(0, []string{"for 2 hours", "--certificate"}, "access", "--person", "mara", "--for", "2h", "--request", mara)
+	w.fails(2, []string{"a key is never overwritten"}, "access", "--person", "mara", "--request", mara)
+	if i, err := os.Stat(key); err != nil || i.Mode().Perm() != 0o600 {
+		w.Errorf("the key: %v, %v", i, err)
+	}
+	sign(mara, crt, "-days", "9")
+	w.fails(2, []string{"gives no access", "access is for 24 at most"}, "access", "--certificate", crt, "--key", key)
+	sign(mara, crt, "-days", "1")
+	w.fails(2, []string{"belong together"}, "access", "--certificate", crt)
+	w.fails(2, []string{"who it is for, and until when, is in the certificate"}, "access", "--certificate", crt, "--key", key, "--for", "1h")
+	w.ok("access", "--certificate", crt, "--key", key, "--merge", w.path("kubeconfig"))
+	if err := asksAPI(w.path("kubeconfig"))(context.Background()); err != nil {
+		w.Errorf("mara, signed outside: %v", err)
+	}
+	w.fails(0, []string{"mara  person", "verbund:operators"}, "access", "--list")
 }
 
 // An intermediate of one's own, with its encrypted key, is taken before the

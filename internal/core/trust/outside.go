@@ -180,6 +180,26 @@ func CheckAnswer(cert *x509.Certificate, r Request, public crypto.PublicKey, ca 
 	return out
 }
 
+// CheckAccess says everything that is wrong with a certificate that somebody
+// outside has signed for a person, whose name and groups it says itself. most is
+// how long it may live: hours, since it cannot be called back.
+func CheckAccess(cert *x509.Certificate, public crypto.PublicKey, ca *x509.Certificate, most time.Duration, now time.Time) []string {
+	out := CheckAnswer(cert, Access(cert.Subject.CommonName, cert.Subject.Organization, most), public, ca, now)
+	// Who signs may count in whole days, from a moment ago.
+	if left := cert.NotAfter.Sub(now); left > most {
+		out = append(out, fmt.Sprintf("it lives for %d more hours, and access is for %d at most", left/time.Hour, most/time.Hour))
+	}
+	if cert.Subject.CommonName == "" {
+		out = append(out, "it names nobody")
+	}
+	for _, n := range append([]string{cert.Subject.CommonName}, cert.Subject.Organization...) {
+		if strings.HasPrefix(n, "system:") {
+			out = append(out, fmt.Sprintf("%s is Kubernetes' own and is not given to people", n))
+		}
+	}
+	return out
+}
+
 func usageWord(u x509.ExtKeyUsage) string {
 	switch u {
 	case x509.ExtKeyUsageServerAuth:

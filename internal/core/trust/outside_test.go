@@ -148,6 +148,43 @@ func TestCheckAnswer(t *testing.T) {
 	}
 }
 
+// What is signed outside for a person gives access for hours, to that person,
+// and to nobody of Kubernetes' own.
+func TestCheckAccess(t *testing.T) {
+	ca, k := authorities(t)[trust.Cluster], key(t)
+	sign := func(person, group string, life time.Duration, change func(*trust.Request)) *x509.Certificate {
+		r := trust.Access(person, []string{group}, life)
+		if change != nil {
+			change(&r)
+		}
+		cert, err := trust.Sign(r, k.Public(), ca.cert, ca.key, now, big.NewInt(9))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return cert
+	}
+	for _, x := range []struct {
+		want string
+		cert *x509.Certificate
+	}{
+		{"", sign("mara", "readers", 8*time.Hour, nil)},
+		{"", sign("mara", "readers", 24*time.Hour, nil)},
+		{"it lives for 30 more hours, and access is for 24 at most", sign("mara", "readers", 30*time.Hour+time.Minute, nil)},
+		{"system:masters is Kubernetes' own", sign("mara", "system:masters", time.Hour, nil)},
+		{"system:node:a is Kubernetes' own", sign("system:node:a", "readers", time.Hour, nil)},
+		{"it names nobody", sign("", "readers", time.Hour, nil)},
+		{"it is also for servers", sign("mara", "readers", time.Hour, func(r *trust.Request) { r.Server = true })},
+	} {
+		got := strings.Join(trust.CheckAccess(x.cert, k.Public(), ca.cert, 24*time.Hour, now), "; ")
+		if x.want == "" && got != "" || !strings.Contains(got, x.want) {
+			t.Errorf("%q, wanted %q", got, x.want)
+		}
+	}
+	if got := trust.CheckAccess(sign("mara", "readers", time.Hour, nil), key(t).Public(), ca.cert, 24*time.Hour, now); len(got) == 0 {
+		t.Error("somebody else's key gives access")
+	}
+}
+
 // While something is replaced, both are trusted, the one that signs first.
 func TestBundle(t *testing.T) {
 	certs := map[string][]byte{"x": []byte("now\n")}
