@@ -1,16 +1,11 @@
 package report
 
 import (
-	"fmt"
 	"image/color"
 	"io"
 	"math"
 
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/vgimg"
-	"gonum.org/v1/plot/vg/vgsvg"
 )
 
 // Mood is the state of a certificate; its text says the same in words.
@@ -75,45 +70,11 @@ func (l *Links) height() vg.Length {
 // Draw writes the picture in a format.
 func (l *Links) Draw(w io.Writer, format string) error {
 	height := l.height()
-	switch format {
-	case "svg":
-		c := vgsvg.New(width, height)
-		l.draw(c, height)
-		_, err := c.WriteTo(w)
-		return err
-	case "png":
-		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(width, height), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper))}
-		l.draw(c, height)
-		_, err := c.WriteTo(w)
-		return err
-	}
-	return fmt.Errorf("there is no picture in format %q; choose svg or png", format)
+	return paint(w, format, height, func(p *pen) { l.draw(p, height) })
 }
 
-func (l *Links) draw(c vg.Canvas, height vg.Length) {
-	fonts := font.NewCache(liberation.Collection())
-	face := func(variant font.Variant, size vg.Length, weight bool) font.Face {
-		f := font.Font{Typeface: "Liberation", Variant: variant}
-		if weight {
-			f.Weight = 2
-		}
-		return fonts.Lookup(f, size)
-	}
-	body, small, head := face("Sans", textSize, false), face("Sans", 9, false), face("Sans", 15, false)
-	text := func(f font.Face, x, y vg.Length, s string, col color.Color) {
-		c.SetColor(col)
-		c.FillString(f, vg.Point{X: x, Y: y}, s)
-	}
-	box := func(x, y, w, h vg.Length, col color.Color) {
-		var p vg.Path
-		p.Move(vg.Point{X: x, Y: y})
-		p.Line(vg.Point{X: x + w, Y: y})
-		p.Line(vg.Point{X: x + w, Y: y + h})
-		p.Line(vg.Point{X: x, Y: y + h})
-		p.Close()
-		c.SetColor(col)
-		c.Fill(p)
-	}
+func (l *Links) draw(c *pen, height vg.Length) {
+	text, box, body, small := c.text, c.box, c.body, c.small
 	disc := func(x, y vg.Length, col color.Color) {
 		var p vg.Path
 		p.Move(vg.Point{X: x + 3.5, Y: y})
@@ -137,8 +98,7 @@ func (l *Links) draw(c vg.Canvas, height vg.Length) {
 		c.SetColor(col)
 		c.Fill(p)
 	}
-	box(0, 0, width, height, paper)
-	text(head, margin, height-margin-8, l.Title, ink)
+	text(c.head, margin, height-margin-8, l.Title, ink)
 	left, right := vg.Length(margin+fromWidth), vg.Length(width-margin-toWidth)
 	y := height - linksHead
 	shown := func(x0, x1, y vg.Length, s Shown, verifier string) {

@@ -1,5 +1,3 @@
-// Package report draws pictures of plans and of what was done: machines down,
-// time across. A picture is SVG or PNG, made by the same drawing.
 package report
 
 import (
@@ -8,11 +6,7 @@ import (
 	"io"
 	"time"
 
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/vgimg"
-	"gonum.org/v1/plot/vg/vgsvg"
 )
 
 // Bar is something that takes time on one machine.
@@ -74,25 +68,10 @@ const (
 	textSize  = 10
 )
 
-// Formats lists the endings that Draw knows.
-var Formats = []string{"svg", "png"}
-
 // Draw writes the picture in a format.
 func (t *Timeline) Draw(w io.Writer, format string) error {
 	height := vg.Length(headRoom + footRoom + rowHeight*max(len(t.Rows), 1))
-	switch format {
-	case "svg":
-		c := vgsvg.New(width, height)
-		t.draw(c, height)
-		_, err := c.WriteTo(w)
-		return err
-	case "png":
-		c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(width, height), vgimg.UseDPI(96), vgimg.UseBackgroundColor(paper))}
-		t.draw(c, height)
-		_, err := c.WriteTo(w)
-		return err
-	}
-	return fmt.Errorf("there is no picture in format %q; choose svg or png", format)
+	return paint(w, format, height, func(p *pen) { t.draw(p, height) })
 }
 
 // Lanes splits rows whose bars overlap, so that each bar is seen: the further
@@ -116,28 +95,9 @@ func (t *Timeline) Lanes() {
 	t.Rows = out
 }
 
-func (t *Timeline) draw(c vg.Canvas, height vg.Length) {
-	fonts := font.NewCache(liberation.Collection())
-	face := func(size vg.Length) font.Face {
-		return fonts.Lookup(font.Font{Typeface: "Liberation", Variant: "Sans"}, size)
-	}
-	body, head := face(textSize), face(15)
-	text := func(f font.Face, x, y vg.Length, s string, col color.Color) {
-		c.SetColor(col)
-		c.FillString(f, vg.Point{X: x, Y: y}, s)
-	}
-	box := func(x, y, w, h vg.Length, col color.Color) {
-		var p vg.Path
-		p.Move(vg.Point{X: x, Y: y})
-		p.Line(vg.Point{X: x + w, Y: y})
-		p.Line(vg.Point{X: x + w, Y: y + h})
-		p.Line(vg.Point{X: x, Y: y + h})
-		p.Close()
-		c.SetColor(col)
-		c.Fill(p)
-	}
-	box(0, 0, width, height, paper)
-	text(head, margin, height-margin-8, t.Title, ink)
+func (t *Timeline) draw(p *pen, height vg.Length) {
+	text, box, body := p.text, p.box, p.body
+	text(p.head, margin, height-margin-8, t.Title, ink)
 
 	var names vg.Length
 	total := time.Duration(0)

@@ -27,28 +27,37 @@ import (
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
+	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 	"k8s.io/client-go/tools/leaderelection"
 	"k8s.io/client-go/tools/leaderelection/resourcelock"
 
 	"verbund/internal/sim/host"
 )
 
-// Config reads a kubeconfig of the machine.
-func Config(e *host.Env, file string) (*rest.Config, error) {
-	h := e.Host
+// Current reads the current context of a kubeconfig of the machine.
+func Current(h *host.Host, file string) (*clientcmdapi.Cluster, *clientcmdapi.AuthInfo, error) {
 	b, err := h.ReadFile(file)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	kc, err := clientcmd.Load(b)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
+		return nil, nil, fmt.Errorf("%s: %w", file, err)
 	}
 	c := kc.Contexts[kc.CurrentContext]
 	if c == nil || kc.Clusters[c.Cluster] == nil || kc.AuthInfos[c.AuthInfo] == nil {
-		return nil, fmt.Errorf("%s: its current context %q is incomplete", file, kc.CurrentContext)
+		return nil, nil, fmt.Errorf("%s: its current context %q is incomplete", file, kc.CurrentContext)
 	}
-	cl, u := kc.Clusters[c.Cluster], kc.AuthInfos[c.AuthInfo]
+	return kc.Clusters[c.Cluster], kc.AuthInfos[c.AuthInfo], nil
+}
+
+// Config reads a kubeconfig of the machine.
+func Config(e *host.Env, file string) (*rest.Config, error) {
+	h := e.Host
+	cl, u, err := Current(h, file)
+	if err != nil {
+		return nil, err
+	}
 	cfg := &rest.Config{Host: cl.Server, Dial: e.Dial, QPS: -1, Timeout: 0}
 	if cfg.CAData, err = h.ReadFile(cl.CertificateAuthority); err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)

@@ -58,26 +58,17 @@ func (c *certificates) identify(ctx context.Context, kubeconfig, enrolment strin
 	if own, err := c.load(c.file(trust.KubeletClientFile)); err == nil && c.k.cfg.RotateCertificates {
 		c.client = own
 	}
-	kc, err := e.Host.ReadFile(kubeconfig)
-	if c.client == nil && err != nil && enrolment != "" {
+	if _, err := e.Host.ReadFile(kubeconfig); c.client == nil && err != nil && enrolment != "" {
 		if err := c.enrol(ctx, enrolment, kubeconfig); err != nil {
 			return nil, err
 		}
-		kc, err = e.Host.ReadFile(kubeconfig)
 	}
+	cluster, own, err := kubeclient.Current(e.Host, kubeconfig)
 	if err != nil {
 		return nil, err
 	}
-	cfg, err := clientcmd.Load(kc)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", kubeconfig, err)
-	}
-	in := cfg.Contexts[cfg.CurrentContext]
-	if in == nil || cfg.Clusters[in.Cluster] == nil || cfg.AuthInfos[in.AuthInfo] == nil {
-		return nil, fmt.Errorf("%s: its current context %q is incomplete", kubeconfig, cfg.CurrentContext)
-	}
 	if c.client == nil {
-		pair, err := apiserver.ReadPair(e.Host, cfg.AuthInfos[in.AuthInfo].ClientCertificate, cfg.AuthInfos[in.AuthInfo].ClientKey)
+		pair, err := apiserver.ReadPair(e.Host, own.ClientCertificate, own.ClientKey)
 		if err != nil {
 			return nil, err
 		}
@@ -86,7 +77,7 @@ func (c *certificates) identify(ctx context.Context, kubeconfig, enrolment strin
 		}
 		c.issued = true
 	}
-	if c.ca, err = apiserver.ReadTrusted(e.Host, cfg.Clusters[in.Cluster].CertificateAuthority); err != nil {
+	if c.ca, err = apiserver.ReadTrusted(e.Host, cluster.CertificateAuthority); err != nil {
 		return nil, err
 	}
 	t := &http.Transport{DialContext: c.conns.DialContext, ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{RootCAs: c.ca.Pool(), GetClientCertificate: func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
@@ -94,7 +85,7 @@ func (c *certificates) identify(ctx context.Context, kubeconfig, enrolment strin
 		defer c.mu.Unlock()
 		return c.client, nil
 	}}}
-	return kubernetes.NewForConfig(&rest.Config{Host: cfg.Clusters[in.Cluster].Server, Transport: t, QPS: -1})
+	return kubernetes.NewForConfig(&rest.Config{Host: cluster.Server, Transport: t, QPS: -1})
 }
 
 // file is where one of the kubelet's own files lies.
