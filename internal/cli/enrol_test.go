@@ -60,6 +60,8 @@ func TestEnrolment(t *testing.T) {
 	// The living pool goes over to it: its machines enrol anew when they have to.
 	w.declare(`size: small}\n$`, "size: small, enrolment: token}\n")
 	w.declare(`count: 1, size: small, enrolment`, "count: 2, size: small, enrolment")
+	// Declared is not told yet.
+	w.fails(2, []string{"no token can work", "kube-apiserver.service of tidewatch-control-1 lacks --enable-bootstrap-token-auth=true", "run verbund converge first"}, "token", "issue", "--pool", "keepers")
 	w.fails(0, []string{"issued token", "machine tidewatch-keepers-2 shows the same key"}, "converge", "--yes")
 	w.well("v1.37.2")
 	w.fails(0, []string{"0 things wrong"}, "trust", "list")

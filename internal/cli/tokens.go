@@ -108,6 +108,13 @@ func (a *app) tokenCmd() *cobra.Command {
 			if err := tokensWork(v); err != nil {
 				return err
 			}
+			lacks, err := s.LacksForTokens(a.soft, v)
+			if err != nil {
+				return err
+			}
+			if len(lacks) > 0 {
+				return usage("no token can work in cluster %s yet: %s; run verbund converge first", s.Decl.Name, strings.Join(lacks, "; "))
+			}
 			var known []string
 			for _, m := range v.Cluster.Machines {
 				if m.ByToken {

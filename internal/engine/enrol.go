@@ -6,6 +6,8 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
+	"maps"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -166,6 +168,36 @@ func (r *Run) noteRefused(ctx context.Context, s plan.Step, c *machine.Machine, 
 		r.Note(s, why)
 	}
 	return nil
+}
+
+// LacksForTokens lists what the control-plane machines were not told yet, so that
+// no machine can enrol with a token.
+func (s *Session) LacksForTokens(ctx context.Context, v *View) ([]string, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	var out []string
+	for _, m := range v.Cluster.With(versions.API) {
+		if !v.Seen.Machines[m.Name].Reached {
+			continue // status says so
+		}
+		c, err := s.Machine(ctx, m.Name, 0)
+		if err != nil {
+			return nil, err
+		}
+		units := slices.Sorted(maps.Keys(nodeconf.EnrolmentNeeds))
+		read, err := c.Read(ctx, units...)
+		if err != nil {
+			return nil, err
+		}
+		for _, u := range units {
+			for _, flag := range nodeconf.EnrolmentNeeds[u] {
+				if !strings.Contains(string(read[u]), flag) {
+					out = append(out, fmt.Sprintf("%s of %s lacks %s", path.Base(u), m.Name, strings.TrimSuffix(flag, "=")))
+				}
+			}
+		}
+	}
+	return out, nil
 }
 
 // lookAtTokens finds out why machines that try to enrol are not let in.

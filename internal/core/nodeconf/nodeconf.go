@@ -532,6 +532,13 @@ func (r *renderer) signing() []string {
 	}
 }
 
+// EnrolmentNeeds are, by the path of a unit on the control plane, the flags
+// without which no machine can enrol with a token.
+var EnrolmentNeeds = map[string][]string{
+	Active + "units/kube-apiserver.service":          {"--enable-bootstrap-token-auth=true"},
+	Active + "units/kube-controller-manager.service": {"--cluster-signing-kubelet-client-cert-file=", "--cluster-signing-kubelet-client-key-file="},
+}
+
 // approverConfig is what the approver of certificate requests is told.
 type approverConfig struct {
 	Kubeconfig string `json:"kubeconfig"`

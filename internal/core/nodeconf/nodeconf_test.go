@@ -221,6 +221,28 @@ func TestGoldenShapes(t *testing.T) {
 	}
 }
 
+// What is asked for before a token is issued is what is rendered where a pool
+// enrols by token, and only there.
+func TestEnrolmentNeeds(t *testing.T) {
+	for enrolment, want := range map[string]bool{"issued": false, "token": true} {
+		text := strings.Replace(full, "pools: [{name: gauges}]", "pools: [{name: gauges, enrolment: "+enrolment+"}]", 1)
+		c, err := coretest.Declare(strings.Replace(text, "KUBERNETES", "v1.37.2", 1), topology.Memory{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		units, all := 0, true
+		for _, f := range nodeconf.Render(c, c.Of(versions.Control)[0], nodeconf.Options{}) {
+			for _, flag := range nodeconf.EnrolmentNeeds[f.Path] {
+				units++
+				all = all && strings.Contains(f.Content, flag)
+			}
+		}
+		if units != 3 || all != want {
+			t.Errorf("enrolment %s: %d flags looked for, all there %v", enrolment, units, all)
+		}
+	}
+}
+
 // Declared settings reach the components' files in the components' own format,
 // and what Verbund derives stays beside them.
 func TestSettingsAreLaidOver(t *testing.T) {
