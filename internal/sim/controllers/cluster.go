@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	appsv1 "k8s.io/api/apps/v1"
 	coordv1 "k8s.io/api/coordination/v1"
@@ -19,8 +20,6 @@ import (
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/apimachinery/pkg/util/intstr"
-
-	"verbund/internal/sim/kubeclient"
 )
 
 // nodeRanges gives every node its part of the pods' range.
@@ -80,12 +79,12 @@ func (s *state) nodeLife(ctx context.Context) error {
 				ready = rc.Status
 			}
 		}
-		silent := rc != nil && rc.Status != corev1.ConditionUnknown && leases[n.Name] != nil && kubeclient.LeaseAge(leases[n.Name]) > s.grace
-		if silent {
+		silent := false
+		if l := leases[n.Name]; rc != nil && rc.Status != corev1.ConditionUnknown && l != nil && s.unheard(n.UID, l) {
 			// A watch that was cut off, as by an API server's restart, lags for as long
 			// as its client waits before it tries again: then every node looks silent.
 			l, err := s.c.CoordinationV1().Leases("kube-node-lease").Get(ctx, n.Name, metav1.GetOptions{})
-			silent = err == nil && kubeclient.LeaseAge(l) > s.grace
+			silent = err == nil && s.unheard(n.UID, l)
 		}
 		if silent {
 			rc.Status, rc.Reason, rc.Message, rc.LastTransitionTime = corev1.ConditionUnknown, "NodeStatusUnknown", "Kubelet stopped posting node status.", metav1.Now()
@@ -116,6 +115,27 @@ func (s *state) nodeLife(ctx context.Context) error {
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// heard is when a leader saw a node's lease renewed.
+type heard struct {
+	renewed metav1.MicroTime // as the lease says, by the node's clock
+	at      time.Time
+}
+
+// unheard says whether a lease has not been renewed for longer than the grace
+// period. That counts from when this leader saw it renewed, or first saw it: who
+// could not see it, because the API was away, has not waited yet.
+func (s *state) unheard(node types.UID, l *coordv1.Lease) bool {
+	h, ok := s.heard[node]
+	if now := l.Spec.RenewTime; !ok || now != nil && now.After(h.renewed.Time) {
+		h = heard{at: time.Now()}
+		if now != nil {
+			h.renewed = *now
+		}
+		s.heard[node] = h
+	}
+	return time.Since(h.at) > s.grace
 }
 
 // unready takes the pods of a silent node out of service.

@@ -33,6 +33,7 @@ type state struct {
 	cidr  netip.Prefix
 	mask  int                  // length of each node's range
 	given map[types.UID]string // ranges given to nodes by this leader
+	heard map[types.UID]heard  // from nodes, by this leader
 	sign  map[string]*signer   // by the name that requests are for
 
 	nodes, pods, services, slices, deployments, sets, daemons, budgets, namespaces, accounts, leases, csrs cache.SharedIndexInformer
@@ -93,7 +94,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	}
 	e.Ready()
 	return kubeclient.Lead(ctx, e, c, "kube-controller-manager", *lease, *renew, *retry, func(ctx context.Context) {
-		s := &state{e: e, c: c, sign: sign, grace: *grace, cidr: p, mask: *mask, given: map[types.UID]string{}}
+		s := &state{e: e, c: c, sign: sign, grace: *grace, cidr: p, mask: *mask, given: map[types.UID]string{}, heard: map[types.UID]heard{}}
 		s.run(ctx)
 	})
 }

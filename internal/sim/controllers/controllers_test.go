@@ -1,6 +1,7 @@
 package controllers
 
 import (
+	"errors"
 	"testing"
 	"time"
 
@@ -8,43 +9,63 @@ import (
 	corev1 "k8s.io/api/core/v1"
 	"k8s.io/apimachinery/pkg/api/resource"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes/fake"
 )
 
-// A node is silent when its lease is old at the API; one that is old only in a
-// cache that lags is not.
+// A node is silent when its lease is not renewed at the API; one that seems so
+// only in a cache that lags is not, nor one that the leader has only just seen.
 func TestNodeLife(t *testing.T) {
 	node := func(name string) *corev1.Node {
-		return &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: name}, Status: corev1.NodeStatus{Conditions: []corev1.NodeCondition{{Type: corev1.NodeReady, Status: corev1.ConditionTrue}}}}
+		return &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: name, UID: types.UID(name)}, Status: corev1.NodeStatus{Conditions: []corev1.NodeCondition{{Type: corev1.NodeReady, Status: corev1.ConditionTrue}}}}
 	}
-	lease := func(name string, age time.Duration) *coordv1.Lease {
-		at := metav1.NewMicroTime(time.Now().Add(-age))
+	began := time.Now()
+	lease := func(name string, renewed time.Duration) *coordv1.Lease {
+		at := metav1.NewMicroTime(began.Add(renewed))
 		return &coordv1.Lease{ObjectMeta: metav1.ObjectMeta{Name: name, Namespace: "kube-node-lease"}, Spec: coordv1.LeaseSpec{RenewTime: &at}}
 	}
-	c := fake.NewClientset(node("lags"), node("silent"), node("well"), lease("lags", time.Second), lease("silent", time.Minute), lease("well", time.Second))
+	c := fake.NewClientset()
 	f := informers.NewSharedInformerFactory(c, 0)
-	s := &state{c: c, grace: 10 * time.Second, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), leases: f.Coordination().V1().Leases().Informer()}
-	for name, seen := range map[string]time.Duration{"lags": time.Minute, "silent": time.Minute, "well": time.Second} {
-		if err := s.nodes.GetStore().Add(node(name)); err != nil {
-			t.Fatal(err)
-		}
-		if err := s.leases.GetStore().Add(lease(name, seen)); err != nil {
+	s := &state{c: c, grace: time.Hour, heard: map[types.UID]heard{}, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), leases: f.Coordination().V1().Leases().Informer()}
+	for _, name := range []string{"lags", "silent", "well"} {
+		old := lease(name, -24*time.Hour) // the API was away for a day
+		_, err := c.CoreV1().Nodes().Create(t.Context(), node(name), metav1.CreateOptions{})
+		_, lerr := c.CoordinationV1().Leases("kube-node-lease").Create(t.Context(), old, metav1.CreateOptions{})
+		if err = errors.Join(err, lerr, s.nodes.GetStore().Add(node(name)), s.leases.GetStore().Add(old)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := s.nodeLife(t.Context()); err != nil {
+	look := func(want map[string]corev1.ConditionStatus) {
+		t.Helper()
+		if err := s.nodeLife(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		for name, want := range want {
+			n, err := c.CoreV1().Nodes().Get(t.Context(), name, metav1.GetOptions{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := n.Status.Conditions[0].Status; got != want || len(n.Spec.Taints) > 0 != (want == corev1.ConditionUnknown) {
+				t.Errorf("node %s: Ready %s, taints %v; wanted %s", name, got, n.Spec.Taints, want)
+			}
+		}
+	}
+	look(map[string]corev1.ConditionStatus{"lags": corev1.ConditionTrue, "silent": corev1.ConditionTrue, "well": corev1.ConditionTrue})
+	// All of that is longer ago than a node may be silent.
+	for name, h := range s.heard {
+		h.at = h.at.Add(-2 * time.Hour)
+		s.heard[name] = h
+	}
+	for _, name := range []string{"lags", "well"} {
+		if _, err := c.CoordinationV1().Leases("kube-node-lease").Update(t.Context(), lease(name, 0), metav1.UpdateOptions{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.leases.GetStore().Update(lease("well", 0)); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]corev1.ConditionStatus{"lags": corev1.ConditionTrue, "silent": corev1.ConditionUnknown, "well": corev1.ConditionTrue} {
-		n, err := c.CoreV1().Nodes().Get(t.Context(), name, metav1.GetOptions{})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := n.Status.Conditions[0].Status; got != want || len(n.Spec.Taints) > 0 != (want == corev1.ConditionUnknown) {
-			t.Errorf("node %s: Ready %s, taints %v; wanted %s", name, got, n.Spec.Taints, want)
-		}
-	}
+	look(map[string]corev1.ConditionStatus{"lags": corev1.ConditionTrue, "silent": corev1.ConditionUnknown, "well": corev1.ConditionTrue})
 }
 
 func TestTolerated(t *testing.T) {

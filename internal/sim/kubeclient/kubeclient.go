@@ -22,7 +22,6 @@ import (
 	"os"
 	"time"
 
-	coordv1 "k8s.io/api/coordination/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
@@ -159,12 +158,4 @@ func Lead(ctx context.Context, e *host.Env, c *kubernetes.Clientset, name string
 		}
 	}
 	return nil
-}
-
-// LeaseAge is how long ago a lease was renewed.
-func LeaseAge(l *coordv1.Lease) time.Duration {
-	if l.Spec.RenewTime == nil {
-		return time.Duration(1<<62 - 1)
-	}
-	return time.Since(l.Spec.RenewTime.Time)
 }
