@@ -91,6 +91,12 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 	// changed are repaired one after the other. What does not come to an end in
 	// so many rounds never will.
 	moves := 0
+	// What a run that was cut off has set in motion may not be over, although
+	// nothing is left to do.
+	cut, err := s.Store.CutOff()
+	if err != nil {
+		return err
+	}
 	for round := 0; round < 3+moves; round++ {
 		p, v, err := s.Plan(a.soft)
 		if err != nil {
@@ -108,6 +114,8 @@ func (a *app) converge(s *engine.Session, r *declare.Result, command, only strin
 			a.ui.say("in cluster %s, %s is as declared: nothing to do", s.Decl.Name, only)
 			a.sayLeft(left)
 			return nil
+		case cut && v.Seen.Founded && len(v.Ailing()) > 0:
+			p.Steps, cut = []plan.Step{plan.Last(nil)}, false
 		default:
 			a.ui.say("cluster %s is as declared: nothing to do", s.Decl.Name)
 			a.sayReplacing(s)

@@ -13,6 +13,7 @@ import (
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/plan"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine"
 )
@@ -146,6 +147,14 @@ type replacing struct {
 	now  bool
 	skip bool
 	last trust.Pass
+
+	verified bool // the steps of this pass that were carried out last ended with a look at everything
+}
+
+// steps carries steps of the present pass out.
+func (x *replacing) steps(v *engine.View, steps []plan.Step) error {
+	x.verified = steps[len(steps)-1].Kind == plan.Verify
+	return x.carryOut(x.s, v, "trust replace "+x.id, steps)
 }
 
 func (x *replacing) run() error {
@@ -206,6 +215,13 @@ func (x *replacing) run() error {
 		if err := x.pass(v, rep); err != nil {
 			return err
 		}
+		if !x.verified {
+			// Everybody may have been cut off, or a run that did something may have been.
+			v.Seen.Now = rep.Now
+			if err := x.steps(v, []plan.Step{plan.Last(nil)}); err != nil {
+				return err
+			}
+		}
 		if rep, err = x.s.PassDone(x.id, rep, time.Now()); err != nil {
 			return err
 		}
@@ -237,6 +253,9 @@ func (x *replacing) agree(v *engine.View, rep trust.Replacement, begun bool) err
 		}[x.id]
 		return x.askByName(name, fmt.Sprintf("in cluster %s, %s is distrusted at once: this cuts off %s", name, x.id, cut))
 	}
+	if begun && x.confirm == name {
+		return nil // the same command goes on that began it
+	}
 	return x.ask(fmt.Sprintf("Replace %s of cluster %s?", x.id, name))
 }
 
@@ -246,10 +265,10 @@ const rounds = 5
 
 // pass carries the present pass out over the whole cluster.
 func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
-	command := "trust replace " + x.id
+	x.verified = false
 	if rep.Now {
 		v.Seen.Now = true
-		if err := x.carryOut(x.s, v, command, engine.AllAtOnce(v.Cluster)); err != nil {
+		if err := x.steps(v, engine.AllAtOnce(v.Cluster)); err != nil {
 			return err
 		}
 	}
@@ -268,7 +287,7 @@ func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
 			done = true
 			break
 		}
-		if err := x.carryOut(x.s, v, command, p.Steps); err != nil {
+		if err := x.steps(v, p.Steps); err != nil {
 			return err
 		}
 	}
@@ -282,7 +301,7 @@ func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
 			return err
 		}
 		if steps := engine.Refreshing(v.Cluster, old); len(steps) > 0 {
-			if err := x.carryOut(x.s, v, command, steps); err != nil {
+			if err := x.steps(v, steps); err != nil {
 				return err
 			}
 		}

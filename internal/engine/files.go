@@ -177,11 +177,22 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 			active[u.Name] = u.State == "active"
 			trying[u.Name] = u.State == "activating"
 		}
-		restart, reload, err := r.affected(ctx, c, files, rendered, len(own.stale) > 0)
+		member := active["etcd.service"]
+		// What a run that was cut off had stopped, and not started again, ran. Where
+		// everything is written at once no other step starts what cannot start yet.
+		cut, err := pending(ctx, c)
 		if err != nil {
 			return err
 		}
-		if slices.Contains(restart, "etcd.service") && active["etcd.service"] && len(r.Cluster.With(versions.Member)) > 1 && !r.View.Seen.Now {
+		for _, u := range cut {
+			active[u] = active[u] || !trying[u] || r.View.Seen.Now
+			trying[u] = trying[u] && !r.View.Seen.Now
+		}
+		restart, reload, err := r.affected(ctx, c, files, rendered, cut, len(own.stale) > 0)
+		if err != nil {
+			return err
+		}
+		if slices.Contains(restart, "etcd.service") && member && len(r.Cluster.With(versions.Member)) > 1 && !r.View.Seen.Now {
 			if err := r.othersWell(ctx, m.Name); err != nil {
 				return err
 			}
@@ -291,8 +302,9 @@ func (r *Run) writePairs(ctx context.Context, m topology.Machine) error {
 }
 
 // affected lists the units that read what is about to change only when they
-// start, and those that are told to read it again.
-func (r *Run) affected(ctx context.Context, c *machine.Machine, files []protocol.File, rendered []nodeconf.File, own bool) (restart, reload []string, err error) {
+// start, with those that an earlier run was cut off before it restarted, and
+// those that are told to read it again.
+func (r *Run) affected(ctx context.Context, c *machine.Machine, files []protocol.File, rendered []nodeconf.File, cut []string, own bool) (restart, reload []string, err error) {
 	var paths []string
 	for _, f := range files {
 		paths = append(paths, f.Path)
@@ -301,9 +313,7 @@ func (r *Run) affected(ctx context.Context, c *machine.Machine, files []protocol
 	if err != nil {
 		return nil, nil, err
 	}
-	if restart, err = pending(ctx, c); err != nil {
-		return nil, nil, err
-	}
+	restart = slices.Clone(cut)
 	for i, f := range files {
 		if have[f.Path] != digest(f) {
 			restart = append(restart, rendered[i].Restart...)

@@ -96,3 +96,18 @@ func (s *Store) Entries() (entries []Entry, unreadable int, err error) {
 	}
 	return entries, unreadable, sc.Err()
 }
+
+// CutOff says whether the last run was cut off: it began, and never ended.
+func (s *Store) CutOff() (bool, error) {
+	es, _, err := s.Entries()
+	cut := ""
+	for _, e := range es {
+		switch {
+		case e.Kind == RunBegan:
+			cut = e.Run
+		case e.Kind == RunEnded && e.Run == cut:
+			cut = ""
+		}
+	}
+	return cut != "", err
+}

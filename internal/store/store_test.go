@@ -88,6 +88,27 @@ func TestLock(t *testing.T) {
 }
 
 // The journal survives a line that was cut off, and lines written at once.
+// A run that began and never ended was cut off, until another one has ended.
+func TestCutOff(t *testing.T) {
+	s := fresh(t)
+	j, err := s.Journal()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	for i, x := range []struct {
+		kind, run string
+		cut       bool
+	}{{RunBegan, "1", true}, {StepDone, "1", true}, {RunBegan, "2", true}, {RunEnded, "2", false}, {RunBegan, "3", true}, {RunEnded, "3", false}} {
+		if err := j.Append(Entry{Kind: x.kind, Run: x.run}); err != nil {
+			t.Fatal(err)
+		}
+		if cut, err := s.CutOff(); err != nil || cut != x.cut {
+			t.Errorf("after entry %d: cut off %v, %v", i, cut, err)
+		}
+	}
+}
+
 func TestJournal(t *testing.T) {
 	s := fresh(t)
 	j, err := s.Journal()

@@ -353,9 +353,15 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 		for _, s := range p.plan.Steps {
 			all = append(all, s.ID)
 		}
-		p.add(Verify, "", "check that every node is Ready and every component healthy", "a change is done when the cluster is well", Step{Needs: all})
+		v := Last(all)
+		p.add(v.Kind, "", v.Text, v.Why, v)
 	}
 	return &p.plan, nil
+}
+
+// Last is the step that a change ends with, after those that it needs.
+func Last(needs []string) Step {
+	return Step{ID: string(Verify), Kind: Verify, Text: "check that every node is Ready and every component healthy", Why: "a change is done when the cluster is well", Needs: needs}
 }
 
 // refuse finds what cannot be done.
