@@ -87,7 +87,6 @@ func TestLock(t *testing.T) {
 	release()
 }
 
-// The journal survives a line that was cut off, and lines written at once.
 // A run that began and never ended was cut off, until another one has ended.
 func TestCutOff(t *testing.T) {
 	s := fresh(t)
@@ -109,6 +108,7 @@ func TestCutOff(t *testing.T) {
 	}
 }
 
+// The journal survives a line that was cut off, and lines written at once.
 func TestJournal(t *testing.T) {
 	s := fresh(t)
 	j, err := s.Journal()
