@@ -201,31 +201,33 @@ func (s *Session) LacksForTokens(ctx context.Context, v *View) ([]string, error)
 }
 
 // lookAtTokens finds out why machines that try to enrol are not let in.
-func (s *Session) lookAtTokens(ctx context.Context, c *topology.Cluster, v *View) error {
-	tries := map[string]string{}
+func (s *Session) lookAtTokens(ctx context.Context, c *topology.Cluster, v *View) {
+	v.Refused = map[string]string{}
+	var ts []kube.Token
+	var err error
 	for name, m := range v.Seen.Machines {
-		if m.Token != "" {
-			tries[name] = m.Token
+		if m.Token == "" || !v.Seen.API {
+			continue
+		}
+		if ts == nil && err == nil {
+			ts, err = s.tokens(ctx, c)
+		}
+		if v.Refused[name] = refusal(ts, m.Token, time.Now()); err != nil {
+			v.Refused[name] = fmt.Sprintf("its token %s could not be looked up: %v", m.Token, err)
 		}
 	}
-	if len(tries) == 0 || !v.Seen.API {
-		return nil
-	}
+}
+
+// tokens lists the cluster's enrolment tokens; the list is never nil without an
+// error.
+func (s *Session) tokens(ctx context.Context, c *topology.Cluster) ([]kube.Token, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
 	k, err := s.Kube(c)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	ts, err := k.Tokens(ctx)
-	if err != nil {
-		return err
-	}
-	v.Refused = map[string]string{}
-	for name, id := range tries {
-		v.Refused[name] = refusal(ts, id, time.Now())
-	}
-	return nil
+	return k.Tokens(ctx)
 }
 
 // enrolmentConfig is the kubeconfig with which a machine enrols.
