@@ -238,10 +238,14 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 	if !v.Seen.API {
 		nodes = plain("not known while the API does not answer")
 	}
+	runs := cmp.Or(running, "nothing") + " runs"
+	if running == "" && v.Seen.Founded && !v.Seen.API {
+		runs = "what runs is not known"
+	}
 	rows := [][]cell{
 		{plain("cluster"), {s.Decl.Name + ": " + title, state}},
 		{plain("api"), api},
-		{plain("kubernetes"), plain(fmt.Sprintf("%s runs, %s is declared", cmp.Or(running, "nothing"), s.Decl.Kubernetes))},
+		{plain("kubernetes"), plain(fmt.Sprintf("%s, %s is declared", runs, s.Decl.Kubernetes))},
 		{plain("datastore"), data},
 		{plain("nodes"), nodes},
 		{plain("trust"), {vouching, map[bool]string{true: "bad"}[len(wrong) > 0]}},
