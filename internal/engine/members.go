@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
+	"verbund/internal/datastore"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 )
@@ -150,8 +152,12 @@ func (r *Run) othersWell(ctx context.Context, name string) error {
 	gctx, cancel := context.WithTimeout(ctx, guardPatience)
 	defer cancel()
 	err := until(gctx, "the other members of the datastore", func(context.Context) (string, error) {
-		last = r.askOthers(ctx, name)
-		return "", last
+		err := r.askOthers(ctx, name)
+		// Who is ill was learnt before; that nobody answered in time says less.
+		if last == nil || !errors.Is(err, datastore.ErrNoQuorum) {
+			last = err
+		}
+		return "", err
 	})
 	if err == nil || last == nil {
 		return err
