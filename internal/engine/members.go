@@ -190,12 +190,16 @@ func (r *Run) askOthers(ctx context.Context, name string) error {
 	if len(ill) > 0 {
 		se := &StepError{Err: fmt.Errorf("guard: %s is not taken down, because of the other members of the datastore %s %s not healthy; %d of %d would be left and %d are a quorum",
 			name, strings.Join(ill, ", "), map[bool]string{true: "is", false: "are"}[len(ill) == 1], healthy, voters, voters/2+1), Todo: "bring the others back first: converge switches machines on, status shows what ails them"}
-		sick, _, _ := strings.Cut(ill[0], " ")
-		// What ails it stands in its own log, if its machine answers.
-		if c, err := r.Machine(ctx, sick, 0); err == nil {
+		// What ails one stands in its own log, if its machine answers.
+		for _, i := range ill {
+			sick, _, _ := strings.Cut(i, " ")
+			c, err := r.Machine(ctx, sick, 0)
+			if err != nil {
+				continue
+			}
 			us, _ := c.Units(ctx)
 			for _, u := range us {
-				if u.Name == "etcd.service" && u.State != "active" {
+				if u.Name == "etcd.service" && u.State != "active" && se.Unit == "" {
 					se.Unit, se.Exit = "etcd.service on "+sick, u.ExitCode
 					se.Log, _ = c.Logs(ctx, u.Name, 6)
 				}
