@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -46,6 +48,24 @@ func TestMain(m *testing.M) {
 	os.RemoveAll(dir)
 	os.Exit(code)
 }
+
+// sources looks at all sources of the program. The go command takes a result
+// from its cache if nothing has changed that a test looked at while it ran, and
+// does not see which program a test starts.
+var sources = sync.OnceValue(func() error {
+	for _, root := range []string{"../../cmd", "../../internal", "../../go.mod"} {
+		err := filepath.WalkDir(root, func(p string, e fs.DirEntry, err error) error {
+			if err == nil && !e.IsDir() {
+				_, err = os.Stat(p)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+})
 
 var worlds atomic.Int32
 
@@ -116,6 +136,9 @@ func (w *world) fewer(gauges, forecast int) {
 
 // command prepares one run of the program in the world's folder.
 func (w *world) command(args ...string) *exec.Cmd {
+	if err := sources(); err != nil {
+		w.Fatalf("looking at the sources: %v", err)
+	}
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.dir
 	cmd.Env = append(os.Environ(), "NO_COLOR=1", "TZ=UTC", "VERBUND_KEYS="+w.keys)
