@@ -62,12 +62,17 @@ what is left is said.`,
 	return a.asks(c)
 }
 
-// locked opens the store for writing, takes the lock and starts the site.
-func (a *app) locked(s *engine.Session, r *declare.Result, command string) (release func(), err error) {
+// held opens the store for writing and takes the lock.
+func held(s *engine.Session, command string) (release func(), err error) {
 	if err := s.Store.Make(); err != nil {
 		return nil, err
 	}
-	release, err = s.Store.Lock(command)
+	return s.Store.Lock(command)
+}
+
+// locked is held for what changes machines: it starts the site, too.
+func (a *app) locked(s *engine.Session, r *declare.Result, command string) (release func(), err error) {
+	release, err = held(s, command)
 	if err != nil {
 		return nil, err
 	}

@@ -60,10 +60,7 @@ keys: outside in the declaration, leave the key out: it is never here.`,
 			if err != nil {
 				return err
 			}
-			if err := s.Store.Make(); err != nil {
-				return err
-			}
-			release, err := s.Store.Lock("trust adopt")
+			release, err := held(s, "trust adopt")
 			if err != nil {
 				return err
 			}
@@ -153,10 +150,7 @@ trust accept takes the answers.`,
 			if err != nil {
 				return err
 			}
-			if err := s.Store.Make(); err != nil {
-				return err
-			}
-			release, err := s.Store.Lock("trust request")
+			release, err := held(s, "trust request")
 			if err != nil {
 				return err
 			}

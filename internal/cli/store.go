@@ -88,10 +88,7 @@ by the same from then on.`,
 			if !s.Store.Exists() {
 				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
 			}
-			if err := s.Store.Make(); err != nil {
-				return err
-			}
-			release, err := s.Store.Lock("store protect")
+			release, err := held(s, "store protect")
 			if err != nil {
 				return err
 			}

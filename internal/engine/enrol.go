@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -125,16 +124,12 @@ func tokenOn(ctx context.Context, c *machine.Machine) (string, error) {
 		return "", nil // whoever set the machine up by hand wrote something else there
 	}
 	for _, a := range kc.AuthInfos {
-		if part := enrolmentToken.FindStringSubmatch(a.Token); part != nil {
+		if part := trust.TokenForm.FindStringSubmatch(a.Token); part != nil {
 			return part[1], nil
 		}
 	}
 	return "", nil
 }
-
-// enrolmentToken is the form of an enrolment token (Kubernetes, "Authenticating
-// with Bootstrap Tokens").
-var enrolmentToken = regexp.MustCompile(`^([a-z0-9]{6})\.[a-z0-9]{16}$`)
 
 // refusal says why a token lets nobody in; it is empty when it may.
 func refusal(ts []kube.Token, id string, now time.Time) string {

@@ -1,12 +1,12 @@
 package trust
 
 import (
-	"bytes"
 	"crypto"
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -25,6 +25,10 @@ const (
 	TokenGroup = "system:bootstrappers:verbund"
 	TokenUser  = "system:bootstrap:"
 )
+
+// TokenForm is the form of an enrolment token: its ID, and its secret half
+// (Kubernetes, "Authenticating with Bootstrap Tokens").
+var TokenForm = regexp.MustCompile(`^([a-z0-9]{6})\.([a-z0-9]{16})$`)
 
 // ExpectedNode is a node that the declaration expects, as approvers are told
 // of it.
@@ -164,9 +168,7 @@ func Decide(a Asked, nodes []ExpectedNode, tokens []Token, shown crypto.PublicKe
 	case shown == nil:
 		return Decision{Node: name, Enrols: true, NeedsKey: true, Why: "its key was not compared with the one that machine " + name + " shows"}
 	}
-	want, err := x509.MarshalPKIXPublicKey(q.PublicKey)
-	have, herr := x509.MarshalPKIXPublicKey(shown)
-	if err != nil || herr != nil || !bytes.Equal(want, have) {
+	if !samePublic(q.PublicKey, shown) {
 		return no(name, "its key is not the one that machine %s shows: somebody else asks", name)
 	}
 	return Decision{Approve: true, Node: name, Enrols: true, Why: "machine " + name + " shows the same key"}

@@ -185,7 +185,6 @@ func CheckAnswer(cert *x509.Certificate, r Request, public crypto.PublicKey, ca 
 // how long it may live: hours, since it cannot be called back.
 func CheckAccess(cert *x509.Certificate, public crypto.PublicKey, ca *x509.Certificate, most time.Duration, now time.Time) []string {
 	out := CheckAnswer(cert, Access(cert.Subject.CommonName, cert.Subject.Organization, most), public, ca, now)
-	// Who signs may count in whole days, from a moment ago.
 	if left := cert.NotAfter.Sub(now); left > most {
 		out = append(out, fmt.Sprintf("it lives for %d more hours, and access is for %d at most", left/time.Hour, most/time.Hour))
 	}

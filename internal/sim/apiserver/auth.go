@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"net/http"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -55,7 +54,7 @@ func (s *server) authenticate(r *http.Request) (user, error) {
 		return user{c.Subject.CommonName, append(slices.Clone(c.Subject.Organization), "system:authenticated")}, nil
 	}
 	if t, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		if s.opt.bootstrapTokens && enrolmentToken.MatchString(t) {
+		if s.opt.bootstrapTokens && trust.TokenForm.MatchString(t) {
 			return s.enrolling(r.Context(), t)
 		}
 		return s.tokens.verify(t)
@@ -91,14 +90,10 @@ func (s *server) fromFront(r *http.Request, c *x509.Certificate) bool {
 	return err == nil
 }
 
-// enrolmentToken is the form of a token with which a machine asks for its first
-// certificate.
-var enrolmentToken = regexp.MustCompile(`^([a-z0-9]{6})\.([a-z0-9]{16})$`)
-
 // enrolling finds the Secret of an enrolment token. Whoever shows one that does
 // not serve is not told why; the log says it, once for as long as the same one tries.
 func (s *server) enrolling(ctx context.Context, token string) (user, error) {
-	part := enrolmentToken.FindStringSubmatch(token)
+	part := trust.TokenForm.FindStringSubmatch(token)
 	o, _, _, err := s.load(ctx, findResource("", "v1", "secrets"), "kube-system", "bootstrap-token-"+part[1])
 	sec, _ := o.(*corev1.Secret)
 	why := ""
