@@ -30,11 +30,14 @@ func (l *Locked) Error() string {
 
 // Lock takes the cluster's lock. The kernel frees it when the holder dies.
 func (s *Store) Lock(command string) (release func(), err error) {
+	if err := s.folder(); err != nil {
+		return nil, err
+	}
 	f, err := os.OpenFile(filepath.Join(s.Path, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("lock: %w", err)
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := flock(f, syscall.LOCK_EX); err != nil {
 		defer f.Close()
 		var h Holder
 		json.NewDecoder(f).Decode(&h)
@@ -52,4 +55,40 @@ func (s *Store) Lock(command string) (release func(), err error) {
 		return nil, fmt.Errorf("lock: %w", err)
 	}
 	return func() { f.Truncate(0); f.Close() }, nil
+}
+
+// lookTime is how long somebody who only looks whether the lock is held may
+// keep it from being taken.
+const lookTime = 200 * time.Millisecond
+
+// flock takes the lock without waiting for whoever holds it, but for those who
+// only look.
+func flock(f *os.File, how int) error {
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	for began := time.Now(); ; <-tick.C {
+		err := syscall.Flock(int(f.Fd()), how|syscall.LOCK_NB)
+		if err == nil || !errors.Is(err, syscall.EWOULDBLOCK) && !errors.Is(err, syscall.EINTR) || time.Since(began) > lookTime {
+			return err
+		}
+	}
+}
+
+// Holds says who holds the lock; nil when nobody does.
+func (s *Store) Holds() (*Holder, error) {
+	f, err := os.Open(filepath.Join(s.Path, "lock"))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("lock: %w", err)
+	}
+	defer f.Close()
+	err = syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB)
+	if err == nil || !errors.Is(err, syscall.EWOULDBLOCK) {
+		return nil, err
+	}
+	h := &Holder{}
+	json.NewDecoder(f).Decode(h) // it may just be writing that down
+	return h, nil
 }

@@ -57,20 +57,23 @@ func (c *Closed) Error() string {
 
 func (c *Closed) Unwrap() error { return c.Err }
 
-func protectionOf(tx *bbolt.Tx) (*Protection, error) {
-	v := tx.Bucket(bucketMeta).Get([]byte("protection"))
-	if v == nil {
-		return nil, nil
+func protectionOf(t *tx) (*Protection, error) {
+	v, err := t.table(bucketMeta).get("protection")
+	if err != nil || v == nil {
+		return nil, err
 	}
 	p := &Protection{}
-	return p, json.Unmarshal(v, p)
+	if err := json.Unmarshal(v, p); err != nil {
+		return nil, t.table(bucketMeta).spoilt([]byte("protection"), err.Error())
+	}
+	return p, nil
 }
 
 // Protection says how the store's secrets are encrypted; nil when they are not.
 func (s *Store) Protection() (*Protection, error) {
 	var p *Protection
-	err := s.view(func(tx *bbolt.Tx) (err error) {
-		p, err = protectionOf(tx)
+	err := s.view(func(t *tx) (err error) {
+		p, err = protectionOf(t)
 		return err
 	})
 	return p, err
@@ -231,36 +234,28 @@ func (s *Store) rewrite(old []byte, p Protection) error {
 	}
 	defer os.Remove(fresh)
 	err = db.View(func(from *bbolt.Tx) error {
+		n, err := s.format(from)
+		if err != nil {
+			return err
+		}
 		return out.Update(func(to *bbolt.Tx) error {
-			for _, name := range buckets {
-				b, err := to.CreateBucketIfNotExists(name)
-				if err != nil {
-					return err
-				}
-				src := from.Bucket(name)
-				if src == nil {
-					continue
-				}
-				err = src.ForEach(func(k, v []byte) error {
-					if bytes.Equal(name, bucketSecrets) {
-						plain := v
-						if old != nil {
-							if plain, err = open(old, string(k), v); err != nil {
-								return err
-							}
-						}
-						if v, err = seal(key, string(k), plain); err != nil {
-							return err
-						}
-					}
-					return b.Put(k, v)
-				})
-				if err != nil {
-					return err
-				}
+			if err := furnish(to); err != nil {
+				return err
 			}
-			m := to.Bucket(bucketMeta)
-			return errors.Join(m.Put([]byte("format"), fmt.Appendf(nil, "%d", Format)), m.Put([]byte("protection"), meta))
+			new := &tx{Tx: to, path: s.file()}
+			err := s.renew(&tx{Tx: from, path: s.file(), old: n < 3}, new, func(table, k string, v []byte) ([]byte, error) {
+				if table != string(bucketSecrets) {
+					return v, nil
+				}
+				if old != nil {
+					var err error
+					if v, err = open(old, k, v); err != nil {
+						return nil, &Damage{s.file(), err}
+					}
+				}
+				return seal(key, k, v)
+			})
+			return errors.Join(err, new.table(bucketMeta).put("protection", meta))
 		})
 	})
 	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
@@ -371,7 +366,7 @@ func (s *Store) Pack() (*Packed, error) {
 	}
 	out.Key = key
 	var b bytes.Buffer
-	if err := s.view(func(tx *bbolt.Tx) error { _, err := tx.WriteTo(&b); return err }); err != nil {
+	if err := s.view(func(t *tx) error { _, err := t.WriteTo(&b); return err }); err != nil {
 		return nil, err
 	}
 	out.Database = b.Bytes()

@@ -7,17 +7,17 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
-
-	"go.etcd.io/bbolt"
 
 	"verbund/internal/core/trust"
 )
 
 // Format is the version of the database's layout. In the first one secrets lay
-// there in plain; a store of that kind is rewritten when it is next opened.
-const Format = 2
+// there in plain, in the second values were under no check; a store of these
+// kinds is rewritten when it is next changed.
+const Format = 3
 
 // Dir is the folder of the tool's memory, beside the declaration.
 const Dir = ".verbund"
@@ -72,12 +72,13 @@ var (
 	bucketFiles    = []byte("kubeconfigs")
 	bucketResting  = []byte("resting")
 	bucketCounts   = []byte("counts")
-	bucketAsked    = []byte("asked")    // certificates that somebody wants renewed
-	bucketReplaced = []byte("replaced") // replacements underway
-	bucketGiven    = []byte("given")    // certificates of people and programs
+	bucketAsked    = []byte("asked")     // certificates that somebody wants renewed
+	bucketReplaced = []byte("replaced")  // replacements underway
+	bucketGiven    = []byte("given")     // certificates of people and programs
+	bucketExchange = []byte("exchanged") // machines that give way to new ones
 )
 
-var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts, bucketAsked, bucketReplaced, bucketGiven}
+var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts, bucketAsked, bucketReplaced, bucketGiven, bucketExchange}
 
 // ignored is what of the tool's folder does not belong in version control:
 // locks, and the simulated site, on whose disks keys lie as they do on those of
@@ -94,19 +95,25 @@ func Open(folder, cluster string, k Keeper) (*Store, error) {
 // Make makes the memory if there is none, and encrypts one whose secrets lie
 // there in plain.
 func (s *Store) Make() error {
+	if err := s.folder(); err != nil {
+		return err
+	}
+	if err := s.update(func(t *tx) error { return nil }); err != nil {
+		return err
+	}
+	return s.protect()
+}
+
+// folder makes the store's folder, and says there what is not for version control.
+func (s *Store) folder() error {
 	if err := os.MkdirAll(s.Path, 0o700); err != nil {
 		return fmt.Errorf("making the store %s: %w", s.Path, err)
 	}
 	ignore := filepath.Join(filepath.Dir(s.Path), ".gitignore")
-	if _, err := os.Stat(ignore); errors.Is(err, os.ErrNotExist) {
-		if err := os.WriteFile(ignore, []byte(ignored), 0o644); err != nil {
-			return err
-		}
+	if _, err := os.Stat(ignore); !errors.Is(err, os.ErrNotExist) {
+		return nil
 	}
-	if err := s.update(func(tx *bbolt.Tx) error { return nil }); err != nil {
-		return err
-	}
-	return s.protect()
+	return os.WriteFile(ignore, []byte(ignored), 0o644)
 }
 
 // At is the memory of a cluster, which may not exist.
@@ -125,102 +132,6 @@ func (s *Store) file() string { return filepath.Join(s.Path, "store.db") }
 // BackupDir is where backups of the datastore are kept.
 func (s *Store) BackupDir() string { return filepath.Join(s.Path, "backups") }
 
-// Damage is a store that cannot be read.
-type Damage struct {
-	Path string
-	Err  error
-}
-
-func (d *Damage) Error() string {
-	return fmt.Sprintf("the store %s cannot be read: %v; if the disk is well, bring it back from your own backup of this folder: without it Verbund has no keys to the machines, and nothing was changed", d.Path, d.Err)
-}
-
-func (d *Damage) Unwrap() error { return d.Err }
-
-func (s *Store) open(write bool) (db *bbolt.DB, err error) {
-	defer func() {
-		// bbolt panics on some kinds of damage.
-		if r := recover(); r != nil {
-			db, err = nil, &Damage{s.file(), fmt.Errorf("%v", r)}
-		}
-	}()
-	db, err = bbolt.Open(s.file(), 0o600, &bbolt.Options{Timeout: 10 * time.Second, ReadOnly: !write})
-	if err != nil {
-		if errors.Is(err, os.ErrNotExist) {
-			return nil, err
-		}
-		return nil, &Damage{s.file(), err}
-	}
-	return db, nil
-}
-
-func (s *Store) update(f func(*bbolt.Tx) error) (err error) {
-	db, err := s.open(true)
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if r := recover(); r != nil {
-			err = &Damage{s.file(), fmt.Errorf("%v", r)}
-		}
-		err = errors.Join(err, db.Close())
-	}()
-	return db.Update(func(tx *bbolt.Tx) error {
-		m, err := tx.CreateBucketIfNotExists(bucketMeta)
-		if err != nil {
-			return err
-		}
-		if err := checkFormat(m); err != nil {
-			return err
-		}
-		for _, b := range buckets[1:] {
-			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
-				return err
-			}
-		}
-		return f(tx)
-	})
-}
-
-func checkFormat(m *bbolt.Bucket) error {
-	var have int
-	if v := m.Get([]byte("format")); v != nil {
-		if _, err := fmt.Sscanf(string(v), "%d", &have); err != nil {
-			return &Damage{"meta", fmt.Errorf("format %q", v)}
-		}
-	}
-	if have > Format {
-		return fmt.Errorf("the store has format %d, and this program knows %d; use the newer version of Verbund that wrote it, nothing was changed", have, Format)
-	}
-	return nil
-}
-
-func (s *Store) view(f func(*bbolt.Tx) error) (err error) {
-	db, err := s.open(false)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if r := recover(); r != nil {
-			err = &Damage{s.file(), fmt.Errorf("%v", r)}
-		}
-		err = errors.Join(err, db.Close())
-	}()
-	return db.View(func(tx *bbolt.Tx) error {
-		m := tx.Bucket(bucketMeta)
-		if m == nil {
-			return nil
-		}
-		if err := checkFormat(m); err != nil {
-			return err
-		}
-		return f(tx)
-	})
-}
-
 // Trust is everything signed or to sign with, by ID.
 type Trust struct {
 	Keys  map[string]Secret
@@ -231,17 +142,17 @@ type Trust struct {
 func (s *Store) Trust() (*Trust, error) {
 	t := &Trust{Keys: map[string]Secret{}, Certs: map[string][]byte{}}
 	var p *Protection
-	err := s.view(func(tx *bbolt.Tx) error {
+	err := s.view(func(tx *tx) error {
 		var err error
 		if p, err = protectionOf(tx); err != nil {
 			return err
 		}
-		err = tx.Bucket(bucketSecrets).ForEach(func(k, v []byte) error {
-			t.Keys[string(k)] = append(Secret{}, v...)
+		err = tx.table(bucketSecrets).each(func(k string, v []byte) error {
+			t.Keys[k] = append(Secret{}, v...)
 			return nil
 		})
-		return errors.Join(err, tx.Bucket(bucketCerts).ForEach(func(k, v []byte) error {
-			t.Certs[string(k)] = append([]byte{}, v...)
+		return errors.Join(err, tx.table(bucketCerts).each(func(k string, v []byte) error {
+			t.Certs[k] = append([]byte{}, v...)
 			return nil
 		}))
 	})
@@ -266,7 +177,7 @@ func (s *Store) SaveTrust(t *Trust, gone ...string) error {
 	if err != nil {
 		return err
 	}
-	return s.update(func(tx *bbolt.Tx) error { return putTrust(tx, key, t, gone) })
+	return s.update(func(tx *tx) error { return putTrust(tx, key, t, gone) })
 }
 
 // SaveReplacement remembers how far a replacement has come, with the keys and
@@ -276,18 +187,18 @@ func (s *Store) SaveReplacement(id string, r *trust.Replacement, t *Trust, gone 
 	if err != nil {
 		return err
 	}
-	return s.update(func(tx *bbolt.Tx) error {
+	return s.update(func(tx *tx) error {
 		if err := putTrust(tx, key, t, gone); err != nil {
 			return err
 		}
 		if r == nil {
-			return tx.Bucket(bucketReplaced).Delete([]byte(id))
+			return tx.table(bucketReplaced).delete(id)
 		}
 		b, err := json.Marshal(r)
 		if err != nil {
 			return err
 		}
-		return tx.Bucket(bucketReplaced).Put([]byte(id), b)
+		return tx.table(bucketReplaced).put(id, b)
 	})
 }
 
@@ -300,9 +211,10 @@ func (s *Store) sealing(t *Trust) ([]byte, error) {
 	return s.unlock(p)
 }
 
-func putTrust(tx *bbolt.Tx, key []byte, t *Trust, gone []string) error {
+func putTrust(tx *tx, key []byte, t *Trust, gone []string) error {
+	secrets, certs := tx.table(bucketSecrets), tx.table(bucketCerts)
 	for _, id := range gone {
-		if err := errors.Join(tx.Bucket(bucketSecrets).Delete([]byte(id)), tx.Bucket(bucketCerts).Delete([]byte(id))); err != nil {
+		if err := errors.Join(secrets.delete(id), certs.delete(id)); err != nil {
 			return err
 		}
 	}
@@ -314,12 +226,12 @@ func putTrust(tx *bbolt.Tx, key []byte, t *Trust, gone []string) error {
 				return err
 			}
 		}
-		if err := tx.Bucket(bucketSecrets).Put([]byte(id), v); err != nil {
+		if err := secrets.put(id, v); err != nil {
 			return err
 		}
 	}
 	for id, c := range t.Certs {
-		if err := tx.Bucket(bucketCerts).Put([]byte(id), c); err != nil {
+		if err := certs.put(id, c); err != nil {
 			return err
 		}
 	}
@@ -331,13 +243,13 @@ func (s *Store) Asked() (map[string]bool, error) { return readAll[bool](s, bucke
 
 // SaveAsked remembers that certificates are to be renewed, or that they were.
 func (s *Store) SaveAsked(ids []string, asked bool) error {
-	return s.update(func(tx *bbolt.Tx) error {
+	return s.update(func(t *tx) error {
 		for _, id := range ids {
 			var err error
 			if asked {
-				err = tx.Bucket(bucketAsked).Put([]byte(id), []byte("true"))
+				err = t.table(bucketAsked).put(id, []byte("true"))
 			} else {
-				err = tx.Bucket(bucketAsked).Delete([]byte(id))
+				err = t.table(bucketAsked).delete(id)
 			}
 			if err != nil {
 				return err
@@ -380,17 +292,13 @@ func (s *Store) Machines() (map[string]Machine, error) {
 
 // Machine is what is remembered of one machine; nothing when it is not known.
 func (s *Store) Machine(name string) (m Machine, known bool, err error) {
-	err = s.view(func(tx *bbolt.Tx) error {
-		b := tx.Bucket(bucketMachines)
-		if b == nil {
-			return nil
-		}
-		v := b.Get([]byte(name))
-		if v == nil {
-			return nil
+	err = s.view(func(t *tx) error {
+		v, err := t.table(bucketMachines).get(name)
+		if err != nil || v == nil {
+			return err
 		}
 		if err := json.Unmarshal(v, &m); err != nil {
-			return &Damage{s.file(), fmt.Errorf("%s %s: %w", bucketMachines, name, err)}
+			return t.table(bucketMachines).spoilt([]byte(name), err.Error())
 		}
 		known = true
 		return nil
@@ -403,17 +311,13 @@ func (s *Store) SaveMachine(name string, m Machine) error { return s.put(bucketM
 
 // ForgetMachine forgets a machine, with its certificates and keys.
 func (s *Store) ForgetMachine(name string) error {
-	return s.update(func(tx *bbolt.Tx) error {
+	return s.update(func(t *tx) error {
 		for _, b := range [][]byte{bucketSecrets, bucketCerts} {
-			c := tx.Bucket(b).Cursor()
-			p := []byte(name + "/")
-			for k, _ := c.Seek(p); k != nil && string(k[:min(len(k), len(p))]) == string(p); k, _ = c.Next() {
-				if err := c.Delete(); err != nil {
-					return err
-				}
+			if err := t.table(b).clear(func(id string) bool { return strings.HasPrefix(id, name+"/") }); err != nil {
+				return err
 			}
 		}
-		return errors.Join(tx.Bucket(bucketMachines).Delete([]byte(name)), tx.Bucket(bucketResting).Delete([]byte(name)), tx.Bucket(bucketMembers).Delete([]byte(name)))
+		return errors.Join(t.table(bucketMachines).delete(name), t.table(bucketResting).delete(name), t.table(bucketMembers).delete(name))
 	})
 }
 
@@ -424,7 +328,7 @@ func (s *Store) Members() (map[string][]string, error) { return readAll[[]string
 // SaveMember remembers how a member is born; nil forgets it.
 func (s *Store) SaveMember(name string, members []string) error {
 	if members == nil {
-		return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketMembers).Delete([]byte(name)) })
+		return s.update(func(t *tx) error { return t.table(bucketMembers).delete(name) })
 	}
 	return s.put(bucketMembers, name, members)
 }
@@ -435,9 +339,23 @@ func (s *Store) Resting() (map[string]bool, error) { return readAll[bool](s, buc
 // SaveResting remembers that a machine is out of the balancer, or forgets it.
 func (s *Store) SaveResting(name string, out bool) error {
 	if !out {
-		return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketResting).Delete([]byte(name)) })
+		return s.update(func(t *tx) error { return t.table(bucketResting).delete(name) })
 	}
 	return s.put(bucketResting, name, true)
+}
+
+// Exchanges lists, by machine, the hardware address of the one that is to give
+// way to a new one. It is remembered from before the old one goes until the new
+// one is well.
+func (s *Store) Exchanges() (map[string]string, error) { return readAll[string](s, bucketExchange) }
+
+// SaveExchange remembers that a machine is to give way to a new one, or with an
+// empty hardware address that it has.
+func (s *Store) SaveExchange(name, hardware string) error {
+	if hardware == "" {
+		return s.update(func(t *tx) error { return t.table(bucketExchange).delete(name) })
+	}
+	return s.put(bucketExchange, name, hardware)
 }
 
 // Counts lists how many machines the pools have whose count is a range.
@@ -457,13 +375,16 @@ func (s *Store) SaveKubeconfig(path string, at time.Time) error { return s.put(b
 // Facts reads what cannot change; nil before the cluster was founded.
 func (s *Store) Facts() (*Facts, error) {
 	var f *Facts
-	err := s.view(func(tx *bbolt.Tx) error {
-		v := tx.Bucket(bucketMeta).Get([]byte("facts"))
-		if v == nil {
-			return nil
+	err := s.view(func(t *tx) error {
+		v, err := t.table(bucketMeta).get("facts")
+		if err != nil || v == nil {
+			return err
 		}
 		f = &Facts{}
-		return json.Unmarshal(v, f)
+		if err := json.Unmarshal(v, f); err != nil {
+			return t.table(bucketMeta).spoilt([]byte("facts"), err.Error())
+		}
+		return nil
 	})
 	return f, err
 }
@@ -474,8 +395,8 @@ func (s *Store) SaveFacts(f Facts) error {
 	if err != nil {
 		return err
 	}
-	return s.update(func(tx *bbolt.Tx) error {
-		return errors.Join(tx.Bucket(bucketMeta).Put([]byte("facts"), b), tx.Bucket(bucketMeta).Delete([]byte("clearing")))
+	return s.update(func(t *tx) error {
+		return errors.Join(t.table(bucketMeta).put("facts", b), t.table(bucketMeta).delete("clearing"))
 	})
 }
 
@@ -484,31 +405,29 @@ func (s *Store) SaveFacts(f Facts) error {
 // its machines are being cleared is remembered until Cleared, or until the
 // cluster is founded again.
 func (s *Store) ForgetFounding() error {
-	return s.update(func(tx *bbolt.Tx) error {
+	return s.update(func(t *tx) error {
 		for _, b := range [][]byte{bucketMembers, bucketResting} {
-			if err := tx.DeleteBucket(b); err != nil {
-				return err
-			}
-			if _, err := tx.CreateBucket(b); err != nil {
+			if err := t.table(b).clear(func(string) bool { return true }); err != nil {
 				return err
 			}
 		}
-		return errors.Join(tx.Bucket(bucketMeta).Delete([]byte("facts")), tx.Bucket(bucketMeta).Put([]byte("clearing"), []byte("true")))
+		return errors.Join(t.table(bucketMeta).delete("facts"), t.table(bucketMeta).put("clearing", []byte("true")))
 	})
 }
 
 // Cleared says that all machines were cleared.
 func (s *Store) Cleared() error {
-	return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucketMeta).Delete([]byte("clearing")) })
+	return s.update(func(t *tx) error { return t.table(bucketMeta).delete("clearing") })
 }
 
 // Clearing says whether machines may still hold what an interrupted clear was
 // to take away.
 func (s *Store) Clearing() (bool, error) {
 	clearing := false
-	err := s.view(func(tx *bbolt.Tx) error {
-		clearing = tx.Bucket(bucketMeta).Get([]byte("clearing")) != nil
-		return nil
+	err := s.view(func(t *tx) error {
+		v, err := t.table(bucketMeta).get("clearing")
+		clearing = v != nil
+		return err
 	})
 	return clearing, err
 }
@@ -518,22 +437,19 @@ func (s *Store) put(bucket []byte, key string, v any) error {
 	if err != nil {
 		return err
 	}
-	return s.update(func(tx *bbolt.Tx) error { return tx.Bucket(bucket).Put([]byte(key), b) })
+	return s.update(func(t *tx) error { return t.table(bucket).put(key, b) })
 }
 
 func readAll[T any](s *Store, bucket []byte) (map[string]T, error) {
 	out := map[string]T{}
-	return out, s.view(func(tx *bbolt.Tx) error {
-		b := tx.Bucket(bucket)
-		if b == nil {
-			return nil
-		}
-		return b.ForEach(func(k, v []byte) error {
-			var t T
-			if err := json.Unmarshal(v, &t); err != nil {
-				return &Damage{s.file(), fmt.Errorf("%s %s: %w", bucket, k, err)}
+	return out, s.view(func(t *tx) error {
+		b := t.table(bucket)
+		return b.each(func(k string, v []byte) error {
+			var x T
+			if err := json.Unmarshal(v, &x); err != nil {
+				return b.spoilt([]byte(k), err.Error())
 			}
-			out[string(k)] = t
+			out[k] = x
 			return nil
 		})
 	})

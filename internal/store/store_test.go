@@ -141,7 +141,7 @@ func TestJournal(t *testing.T) {
 
 func TestNewerFormat(t *testing.T) {
 	s := fresh(t)
-	if err := s.put(bucketMeta, "format", 7); err != nil {
+	if err := s.update(func(t *tx) error { return t.Bucket(bucketMeta).Put([]byte("format"), []byte("7 later")) }); err != nil {
 		t.Fatal(err)
 	}
 	for _, err := range []error{s.SaveMember("a", []string{"a"}), func() error { _, err := s.Machines(); return err }()} {

@@ -1,0 +1,246 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"go.etcd.io/bbolt"
+)
+
+// everything is all that a store remembers, as text, or why it cannot be read.
+func everything(s *Store) (string, error) {
+	f, e1 := s.Facts()
+	tr, e2 := s.Trust()
+	ms, e3 := s.Machines()
+	mem, e4 := s.Members()
+	rest, e5 := s.Resting()
+	counts, e6 := s.Counts()
+	reps, e7 := s.Replacements()
+	if err := errors.Join(e1, e2, e3, e4, e5, e6, e7); err != nil {
+		return "", err
+	}
+	var keys []string
+	for id, k := range tr.Keys {
+		keys = append(keys, id+string(k))
+	}
+	return fmt.Sprintf("%+v %d %v %v %v %v %v %v %d", f, len(keys), ms, mem, rest, counts, reps, tr.Certs["one/proxy"], len(tr.Certs)), nil
+}
+
+// full is a store with something in most tables, on many pages.
+func full(t *testing.T) (*Store, *Keys) {
+	t.Helper()
+	k := &Keys{Dir: t.TempDir()}
+	s, err := Open(t.TempDir(), "tidewatch", k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tr := &Trust{Keys: map[string]Secret{}, Certs: map[string][]byte{}}
+	for i := range 40 {
+		id := fmt.Sprintf("machine-%d/proxy", i)
+		tr.Keys[id], tr.Certs[id] = Secret(strings.Repeat("k", 200)), []byte(strings.Repeat("c", 700))
+		err = errors.Join(err, s.SaveMachine(fmt.Sprintf("machine-%d", i), Machine{Address: netip.MustParseAddr("127.81.7.10"), Fingerprint: strings.Repeat("f", 40)}))
+	}
+	err = errors.Join(err, s.SaveTrust(tr), s.SaveMember("machine-0", []string{"machine-0"}), s.SaveResting("machine-1", true), s.SaveCount("gauges", 4),
+		s.SaveFacts(Facts{Endpoint: "api.tidewatch.test", Pods: "10.172.0.0/15", Services: "10.112.0.0/16", PerNode: 128, Founded: time.Unix(5, 0).UTC()}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, k
+}
+
+// Whatever happens to the file, a store says either what was written or that it
+// is damaged. What Check finds well reads as it was written.
+func TestDamageIsNoticed(t *testing.T) {
+	s, k := full(t)
+	want, err := everything(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if bad := s.Check(); len(bad) > 0 {
+		t.Fatalf("a store that nobody touched: %v", bad)
+	}
+	whole, err := os.ReadFile(s.file())
+	if err != nil {
+		t.Fatal(err)
+	}
+	noticed := 0
+	try := func(what string, b []byte) {
+		t.Helper()
+		if err := os.WriteFile(s.file(), b, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		again := &Store{Path: s.Path, keeper: k}
+		got, err := everything(again)
+		var d *Damage
+		var c *Closed
+		switch {
+		case err == nil && got != want:
+			t.Errorf("%s: it reads\n%s\nand was\n%s", what, got, want)
+		case err != nil && !errors.As(err, &d) && !errors.As(err, &c):
+			t.Errorf("%s: the error is no damage: %v", what, err)
+		case err != nil:
+			if noticed++; len(again.Check()) == 0 {
+				t.Errorf("%s: reading says %v, and a check finds nothing", what, err)
+			}
+		}
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 300 {
+		b := append([]byte{}, whole...)
+		at, bit := r.IntN(len(b)), r.IntN(8)
+		b[at] ^= 1 << bit
+		try(fmt.Sprintf("bit %d of byte %d", bit, at), b)
+	}
+	page := os.Getpagesize()
+	for p := 0; p < len(whole)/page; p++ {
+		b := append([]byte{}, whole...)
+		clear(b[p*page : (p+1)*page])
+		try(fmt.Sprintf("page %d of zeros", p), b)
+	}
+	for _, n := range []int{0, 1, 100, page, page + 3, 2 * page, len(whole) / 2, len(whole) - page, len(whole) - 1} {
+		try(fmt.Sprintf("cut to %d bytes", n), whole[:n])
+	}
+	if noticed < 30 {
+		t.Errorf("only %d were noticed at all", noticed)
+	}
+	// What is damaged is named.
+	at := strings.Index(string(whole), "10.172.0.0/15")
+	for i := at; i >= 0; i = func() int {
+		j := strings.Index(string(whole[i+1:]), "10.172.0.0/15")
+		return map[bool]int{true: -1, false: i + 1 + j}[j < 0]
+	}() {
+		whole[i+4] ^= 1
+	}
+	if err := os.WriteFile(s.file(), whole, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Facts(); err == nil || !strings.Contains(err.Error(), "what holds of the whole cluster facts") {
+		t.Errorf("another pod range: %v", err)
+	}
+}
+
+// A store of the format before, whose values were under no check, is read as it
+// is, and under checks once it was changed.
+func TestFormatBefore(t *testing.T) {
+	s, k := full(t)
+	want, err := everything(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := bbolt.Open(s.file(), 0o600, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	err = db.Update(func(tx *bbolt.Tx) error {
+		for _, name := range buckets {
+			b := tx.Bucket(name)
+			plain := map[string][]byte{}
+			if err := b.ForEach(func(k, v []byte) error {
+				if len(v) >= markBytes {
+					plain[string(k)] = append([]byte{}, v[markBytes:]...)
+				}
+				return nil
+			}); err != nil {
+				return err
+			}
+			for k, v := range plain {
+				if k != "format" {
+					if err := b.Put([]byte(k), v); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		return errors.Join(tx.DeleteBucket(bucketSums), tx.Bucket(bucketMeta).Put([]byte("format"), []byte("2")))
+	})
+	if err := errors.Join(err, db.Close()); err != nil {
+		t.Fatal(err)
+	}
+	old := &Store{Path: s.Path, keeper: k}
+	if got, err := everything(old); err != nil || got != want {
+		t.Fatalf("before: %v\n%s", err, got)
+	}
+	if err := old.Make(); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := everything(old); err != nil || got != want || len(old.Check()) > 0 {
+		t.Errorf("after: %v, %v\n%s", err, old.Check(), got)
+	}
+}
+
+// Many that make the same store at once, and look meanwhile, all find it whole.
+func TestMadeAtOnce(t *testing.T) {
+	dir, keys := t.TempDir(), t.TempDir()
+	var wg sync.WaitGroup
+	for i := range 12 {
+		wg.Go(func() {
+			s := At(dir, "tidewatch", &Keys{Dir: keys})
+			if i%2 == 0 {
+				release, err := s.Lock("converge")
+				var l *Locked
+				if errors.As(err, &l) {
+					return
+				}
+				if err == nil {
+					err = s.Make()
+					release()
+				}
+				if err != nil {
+					t.Errorf("making it: %v", err)
+				}
+			}
+			for range 20 {
+				if _, err := s.Machines(); err != nil {
+					t.Errorf("looking meanwhile: %v", err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+}
+
+// Who holds the lock can be asked without getting in anybody's way.
+func TestHolds(t *testing.T) {
+	s := fresh(t)
+	if h, err := s.Holds(); h != nil || err != nil {
+		t.Errorf("nobody: %v, %v", h, err)
+	}
+	release, err := s.Lock("upgrade v1.37.2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if h, err := s.Holds(); err != nil || h == nil || h.Command != "upgrade v1.37.2" || h.Process != os.Getpid() {
+		t.Errorf("held: %v, %v", h, err)
+	}
+	release()
+	stop := make(chan struct{})
+	var wg sync.WaitGroup
+	for range 4 {
+		wg.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+					s.Holds()
+				}
+			}
+		})
+	}
+	for range 200 {
+		release, err := s.Lock("converge")
+		if err != nil {
+			t.Fatalf("while others look: %v", err)
+		}
+		release()
+	}
+	close(stop)
+	wg.Wait()
+}
