@@ -2,6 +2,7 @@ package apiserver
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -9,11 +10,11 @@ import (
 
 	clientv3 "go.etcd.io/etcd/client/v3"
 	appsv1 "k8s.io/api/apps/v1"
-	certv1 "k8s.io/api/certificates/v1"
 	corev1 "k8s.io/api/core/v1"
+	rbacv1 "k8s.io/api/rbac/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	"k8s.io/apimachinery/pkg/api/meta"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/apimachinery/pkg/labels"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/util/intstr"
 )
@@ -34,10 +35,27 @@ func orText[T ~string](p *T, v T) {
 
 // admit fills in defaults and refuses what cannot be. old is nil on creation.
 func (s *server) admit(ctx context.Context, res *resource, o, old runtime.Object) error {
-	invalid := func(format string, args ...any) error {
-		return &apierrors.StatusError{ErrStatus: metav1.Status{Status: metav1.StatusFailure, Code: 422, Reason: metav1.StatusReasonInvalid,
-			Message: fmt.Sprintf(res.kind+" is invalid: "+format, args...)}}
+	if err := s.complete(res, o, old); err != nil {
+		return err
 	}
+	if err := validate(res, o, old); err != nil {
+		return err
+	}
+	m, err := meta.Accessor(o)
+	if err != nil {
+		return err
+	}
+	if why := idle(res, o); why != "" && m.GetDeletionTimestamp() == nil {
+		return apierrors.NewForbidden(res.gr(), m.GetName(), errors.New(why))
+	}
+	if svc, ok := o.(*corev1.Service); ok {
+		return s.admitService(ctx, svc)
+	}
+	return nil
+}
+
+// complete fills in defaults.
+func (s *server) complete(res *resource, o, old runtime.Object) error {
 	switch o := o.(type) {
 	case *corev1.Namespace:
 		if old == nil {
@@ -53,9 +71,6 @@ func (s *server) admit(ctx context.Context, res *resource, o, old runtime.Object
 		}
 	case *corev1.Pod:
 		defaultPodSpec(&o.Spec)
-		if len(o.Spec.Containers) == 0 {
-			return invalid("spec.containers: at least one is needed")
-		}
 		if old == nil {
 			o.Status = corev1.PodStatus{Phase: corev1.PodPending, QOSClass: corev1.PodQOSBestEffort}
 			addTolerations(&o.Spec)
@@ -70,31 +85,24 @@ func (s *server) admit(ctx context.Context, res *resource, o, old runtime.Object
 			orDefault(&o.Spec.Strategy.RollingUpdate.MaxSurge, intstr.FromString("25%"))
 			orDefault(&o.Spec.Strategy.RollingUpdate.MaxUnavailable, intstr.FromString("25%"))
 		}
-		if err := checkTemplate(o.Spec.Selector, &o.Spec.Template); err != nil {
-			return invalid("%v", err)
-		}
+		defaultPodSpec(&o.Spec.Template.Spec)
 	case *appsv1.ReplicaSet:
 		orDefault(&o.Spec.Replicas, 1)
-		if err := checkTemplate(o.Spec.Selector, &o.Spec.Template); err != nil {
-			return invalid("%v", err)
-		}
+		defaultPodSpec(&o.Spec.Template.Spec)
 	case *appsv1.DaemonSet:
 		orText(&o.Spec.UpdateStrategy.Type, appsv1.RollingUpdateDaemonSetStrategyType)
-		if err := checkTemplate(o.Spec.Selector, &o.Spec.Template); err != nil {
-			return invalid("%v", err)
-		}
+		defaultPodSpec(&o.Spec.Template.Spec)
 	case *corev1.Service:
-		return s.admitService(ctx, o, old)
-	case *certv1.CertificateSigningRequest:
-		if q, err := readRequest(o); err != nil {
-			return invalid("%v", err)
-		} else if err := q.CheckSignature(); err != nil {
-			return invalid("spec.request: %v", err)
+		defaultService(&o.Spec)
+		if was, ok := old.(*corev1.Service); ok && o.Spec.ClusterIP == "" {
+			o.Spec.ClusterIP = was.Spec.ClusterIP
 		}
-		if o.Spec.SignerName == "" || len(o.Spec.Usages) == 0 {
-			return invalid("spec: signerName and usages are needed")
-		}
+	case *rbacv1.ClusterRoleBinding:
+		orText(&o.RoleRef.APIGroup, rbacv1.GroupName)
+	case *rbacv1.RoleBinding:
+		orText(&o.RoleRef.APIGroup, rbacv1.GroupName)
 	case *corev1.Secret:
+		orText(&o.Type, corev1.SecretTypeOpaque)
 		for k, v := range o.StringData {
 			if o.Data == nil {
 				o.Data = map[string][]byte{}
@@ -102,22 +110,6 @@ func (s *server) admit(ctx context.Context, res *resource, o, old runtime.Object
 			o.Data[k] = []byte(v)
 		}
 		o.StringData = nil
-	}
-	return nil
-}
-
-func checkTemplate(sel *metav1.LabelSelector, t *corev1.PodTemplateSpec) error {
-	defaultPodSpec(&t.Spec)
-	l, err := metav1.LabelSelectorAsSelector(sel)
-	switch {
-	case err != nil:
-		return fmt.Errorf("spec.selector: %w", err)
-	case sel == nil || l.Empty():
-		return fmt.Errorf("spec.selector: it must not be empty")
-	case !l.Matches(labels.Set(t.Labels)):
-		return fmt.Errorf("spec.template.metadata.labels: the selector does not match them")
-	case len(t.Spec.Containers) == 0:
-		return fmt.Errorf("spec.template.spec.containers: at least one is needed")
 	}
 	return nil
 }
@@ -172,16 +164,24 @@ func (s *server) claim(ctx context.Context, kind, value, owner string) bool {
 	return r.Succeeded || string(r.Responses[0].GetResponseRange().Kvs[0].Value) == owner
 }
 
-func (s *server) admitService(ctx context.Context, o *corev1.Service, old runtime.Object) error {
-	orText(&o.Spec.Type, corev1.ServiceTypeClusterIP)
-	orText(&o.Spec.SessionAffinity, corev1.ServiceAffinityNone)
-	orDefault(&o.Spec.IPFamilyPolicy, corev1.IPFamilyPolicySingleStack)
-	o.Spec.IPFamilies = []corev1.IPFamily{corev1.IPv4Protocol}
-	orDefault(&o.Spec.InternalTrafficPolicy, corev1.ServiceInternalTrafficPolicyCluster)
-	owner := o.Namespace + "/" + o.Name
-	if was, ok := old.(*corev1.Service); ok && o.Spec.ClusterIP == "" {
-		o.Spec.ClusterIP = was.Spec.ClusterIP
+func defaultService(s *corev1.ServiceSpec) {
+	orText(&s.Type, corev1.ServiceTypeClusterIP)
+	orText(&s.SessionAffinity, corev1.ServiceAffinityNone)
+	orDefault(&s.IPFamilyPolicy, corev1.IPFamilyPolicySingleStack)
+	s.IPFamilies = []corev1.IPFamily{corev1.IPv4Protocol}
+	orDefault(&s.InternalTrafficPolicy, corev1.ServiceInternalTrafficPolicyCluster)
+	for i := range s.Ports {
+		p := &s.Ports[i]
+		orText(&p.Protocol, corev1.ProtocolTCP)
+		if p.TargetPort == (intstr.IntOrString{}) {
+			p.TargetPort = intstr.FromInt32(p.Port)
+		}
 	}
+}
+
+// admitService gives a service its address and its node ports.
+func (s *server) admitService(ctx context.Context, o *corev1.Service) error {
+	owner := o.Namespace + "/" + o.Name
 	if o.Spec.ClusterIP == "" {
 		base := s.services.Addr().As4()
 		size := 1 << (32 - s.services.Bits())
@@ -207,10 +207,6 @@ func (s *server) admitService(ctx context.Context, o *corev1.Service, old runtim
 	}
 	for i := range o.Spec.Ports {
 		p := &o.Spec.Ports[i]
-		orText(&p.Protocol, corev1.ProtocolTCP)
-		if p.TargetPort == (intstr.IntOrString{}) {
-			p.TargetPort = intstr.FromInt32(p.Port)
-		}
 		if o.Spec.Type == corev1.ServiceTypeClusterIP {
 			p.NodePort = 0
 			continue

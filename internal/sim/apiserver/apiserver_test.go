@@ -66,9 +66,9 @@ func newFixture(t *testing.T) *fixture {
 }
 
 var (
-	admin   = user{"mara", []string{"system:masters", "system:authenticated"}}
-	nobody  = user{"nobody", []string{"system:authenticated"}}
-	gauges1 = user{"system:node:gauges-1", []string{"system:nodes", "system:authenticated"}}
+	admin   = user{name: "mara", groups: []string{"system:masters", "system:authenticated"}}
+	nobody  = user{name: "nobody", groups: []string{"system:authenticated"}}
+	gauges1 = user{name: "system:node:gauges-1", groups: []string{"system:nodes", "system:authenticated"}}
 )
 
 type answer struct {

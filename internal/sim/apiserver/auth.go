@@ -2,11 +2,9 @@ package apiserver
 
 import (
 	"context"
-	"crypto"
 	"crypto/subtle"
 	"crypto/x509"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"net/http"
@@ -16,15 +14,14 @@ import (
 	"sync"
 	"time"
 
-	"github.com/golang-jwt/jwt/v5"
 	"go.etcd.io/etcd/api/v3/mvccpb"
+	authnv1 "k8s.io/api/authentication/v1"
 	corev1 "k8s.io/api/core/v1"
 	rbacv1 "k8s.io/api/rbac/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 
 	"verbund/internal/core/trust"
-	"verbund/internal/sim/host"
 )
 
 const anonymous = "system:anonymous"
@@ -34,6 +31,20 @@ var metav1ResourceNone = schema.GroupResource{}
 type user struct {
 	name   string
 	groups []string
+	uid    string
+	extra  map[string][]string
+}
+
+// info is how reviews tell of a user.
+func (u user) info() authnv1.UserInfo {
+	i := authnv1.UserInfo{Username: u.name, UID: u.uid, Groups: u.groups}
+	for k, v := range u.extra {
+		if i.Extra == nil {
+			i.Extra = map[string]authnv1.ExtraValue{}
+		}
+		i.Extra[k] = v
+	}
+	return i
 }
 
 func (u user) in(g string) bool { return slices.Contains(u.groups, g) }
@@ -46,20 +57,20 @@ func (s *server) authenticate(r *http.Request) (user, error) {
 		// What stands in front says who asks; only one under its own authority,
 		// with one of the allowed names, is believed.
 		if s.fromFront(r, c) {
-			return user{r.Header.Get("X-Remote-User"), append(slices.Clone(r.Header.Values("X-Remote-Group")), "system:authenticated")}, nil
+			return user{name: r.Header.Get("X-Remote-User"), groups: append(slices.Clone(r.Header.Values("X-Remote-Group")), "system:authenticated")}, nil
 		}
 		if err := s.verified(c); err != nil {
 			return user{}, fmt.Errorf("client certificate of %q: %v", c.Subject.CommonName, err)
 		}
-		return user{c.Subject.CommonName, append(slices.Clone(c.Subject.Organization), "system:authenticated")}, nil
+		return user{name: c.Subject.CommonName, groups: append(slices.Clone(c.Subject.Organization), "system:authenticated")}, nil
 	}
 	if t, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		if s.opt.bootstrapTokens && trust.TokenForm.MatchString(t) {
 			return s.enrolling(r.Context(), t)
 		}
-		return s.tokens.verify(t)
+		return s.account(r.Context(), t, nil)
 	}
-	return user{anonymous, []string{"system:unauthenticated"}}, nil
+	return user{name: anonymous, groups: []string{"system:unauthenticated"}}, nil
 }
 
 // verified verifies a client's certificate under what is trusted now. That it
@@ -121,108 +132,7 @@ func (s *server) enrolling(ctx context.Context, token string) (user, error) {
 	if extra := string(sec.Data["auth-extra-groups"]); extra != "" {
 		groups = append(groups, strings.Split(extra, ",")...)
 	}
-	return user{"system:bootstrap:" + part[1], groups}, nil
-}
-
-// tokens signs and verifies service-account tokens (RFC 7519). Every key of
-// the file verifies; a token names its own by a digest.
-type tokens struct {
-	issuer  string
-	signing crypto.Signer
-	method  jwt.SigningMethod
-	publics map[string]crypto.PublicKey
-	longest time.Duration
-}
-
-func methodOf(public crypto.PublicKey) (jwt.SigningMethod, error) {
-	switch trust.AlgorithmOf(public) {
-	case "ecdsa-p256":
-		return jwt.SigningMethodES256, nil
-	case "ecdsa-p384":
-		return jwt.SigningMethodES384, nil
-	case "rsa-2048", "rsa-3072", "rsa-4096":
-		return jwt.SigningMethodRS256, nil
-	}
-	return nil, fmt.Errorf("a key of the kind %s cannot sign service-account tokens", trust.AlgorithmOf(public))
-}
-
-func loadTokens(h *host.Host, o *options) (*tokens, error) {
-	b, err := h.ReadFile(o.saSigningKey)
-	if err != nil {
-		return nil, err
-	}
-	k, err := trust.DecodeKey(b)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", o.saSigningKey, err)
-	}
-	t := &tokens{issuer: o.issuer, signing: k, publics: map[string]crypto.PublicKey{}, longest: o.maxToken}
-	if t.method, err = methodOf(k.Public()); err != nil {
-		return nil, fmt.Errorf("%s: %w", o.saSigningKey, err)
-	}
-	rest, err := h.ReadFile(o.saKey)
-	if err != nil {
-		return nil, err
-	}
-	for {
-		var block *pem.Block
-		if block, rest = pem.Decode(rest); block == nil {
-			break
-		}
-		pub, err := x509.ParsePKIXPublicKey(block.Bytes)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", o.saKey, err)
-		}
-		id, err := trust.KeyName(pub)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", o.saKey, err)
-		}
-		t.publics[id] = pub
-	}
-	if len(t.publics) == 0 {
-		return nil, fmt.Errorf("%s holds no public key", o.saKey)
-	}
-	return t, nil
-}
-
-func (t *tokens) sign(ns, name string, life time.Duration) (string, time.Time, error) {
-	if t.longest > 0 {
-		life = min(life, t.longest)
-	}
-	end := time.Now().Add(life)
-	tok := jwt.NewWithClaims(t.method, jwt.RegisteredClaims{
-		Issuer: t.issuer, Subject: "system:serviceaccount:" + ns + ":" + name, Audience: jwt.ClaimStrings{t.issuer},
-		ExpiresAt: jwt.NewNumericDate(end), IssuedAt: jwt.NewNumericDate(time.Now()),
-	})
-	id, err := trust.KeyName(t.signing.Public())
-	if err != nil {
-		return "", end, err
-	}
-	tok.Header["kid"] = id
-	s, err := tok.SignedString(t.signing)
-	return s, end, err
-}
-
-func (t *tokens) verify(tok string) (user, error) {
-	var c jwt.RegisteredClaims
-	_, err := jwt.ParseWithClaims(tok, &c, func(tok *jwt.Token) (any, error) {
-		id, _ := tok.Header["kid"].(string)
-		pub, ok := t.publics[id]
-		if !ok {
-			return nil, errors.New("no trusted key signed it")
-		}
-		if m, err := methodOf(pub); err != nil || m != tok.Method {
-			return nil, errors.New("it is signed in another way than its key is for")
-		}
-		return pub, nil
-	}, jwt.WithValidMethods([]string{"ES256", "ES384", "RS256"}), jwt.WithIssuer(t.issuer), jwt.WithExpirationRequired())
-	if err != nil {
-		return user{}, fmt.Errorf("bearer token: %v", err)
-	}
-	p := strings.Split(c.Subject, ":")
-	if len(p) != 4 {
-		return user{}, errors.New("bearer token: its subject is no service account")
-	}
-	return user{c.Subject, []string{"system:serviceaccounts", "system:serviceaccounts:" + p[2], "system:authenticated"}}, nil
+	return user{name: "system:bootstrap:" + part[1], groups: groups}, nil
 }
 
 // rbac is the policy as it stands in etcd, kept up to date by watching it.
@@ -440,6 +350,7 @@ func (s *server) watchRBAC(ctx context.Context) error {
 	}
 	s.rbac = b
 	go func() {
+		defer s.env.Catch()
 		for ctx.Err() == nil {
 			for r := range s.etcd.Watch(ctx, rbacPrefix, watchFrom(rev+1)...) {
 				for _, ev := range r.Events {

@@ -96,7 +96,7 @@ func seeds() []runtime.Object {
 	roles := map[string][]rbacv1.PolicyRule{
 		"cluster-admin":                  {rule(all, all, all)},
 		"view":                           {rule(read, []string{"", "apps", "batch", "policy", "discovery.k8s.io", "events.k8s.io"}, []string{"pods", "pods/log", "services", "configmaps", "endpoints", "events", "nodes", "namespaces", "deployments", "replicasets", "daemonsets", "statefulsets", "jobs", "poddisruptionbudgets", "endpointslices"})},
-		"system:kube-controller-manager": {rule(all, []string{"", "apps", "batch", "policy", "discovery.k8s.io", "certificates.k8s.io", "events.k8s.io"}, all), leases, rule(read, []string{"rbac.authorization.k8s.io"}, all)},
+		"system:kube-controller-manager": {rule(all, []string{"", "apps", "batch", "policy", "discovery.k8s.io", "certificates.k8s.io", "events.k8s.io", "rbac.authorization.k8s.io"}, all), leases},
 		"system:kube-scheduler":          {rule(read, []string{"", "apps", "policy"}, all), rule([]string{"create"}, []string{""}, []string{"pods/binding", "bindings"}), rule([]string{"patch", "update"}, []string{""}, []string{"pods/status"}), leases, events},
 		"system:node-proxier":            {rule(read, []string{"", "discovery.k8s.io"}, []string{"services", "endpoints", "nodes", "endpointslices"}), events},
 		"system:kubelet-api-admin":       {rule(all, []string{""}, []string{"nodes/proxy", "nodes/log", "nodes/stats", "nodes/metrics", "nodes/pods", "nodes/healthz", "nodes/configz"}), rule([]string{"proxy", "get", "list", "watch"}, []string{""}, []string{"nodes"})},

@@ -101,7 +101,7 @@ func (r *resource) subKind(sub string) (schema.GroupVersionKind, metav1.Verbs) {
 	case "token":
 		return schema.GroupVersionKind{Group: "authentication.k8s.io", Version: "v1", Kind: "TokenRequest"}, metav1.Verbs{"create"}
 	case "scale":
-		return schema.GroupVersionKind{Group: "autoscaling", Version: "v1", Kind: "Scale"}, metav1.Verbs{"get", "update"}
+		return schema.GroupVersionKind{Group: "autoscaling", Version: "v1", Kind: "Scale"}, metav1.Verbs{"get", "patch", "update"}
 	case "log":
 		return r.gvk(), metav1.Verbs{"get"}
 	}

@@ -12,6 +12,7 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/apimachinery/pkg/runtime/schema"
 )
 
 // Every kubelet, proxy and controller watches. As in the real server, etcd is
@@ -89,7 +90,7 @@ type feed struct {
 func (s *server) feedOf(ctx context.Context, res *resource) (*feed, error) {
 	s.feedsMu.Lock()
 	defer s.feedsMu.Unlock()
-	if f := s.feeds[res.prefix("")]; f != nil {
+	if f := s.feeds[res.gr()]; f != nil {
 		return f, nil
 	}
 	r, err := s.etcd.Get(ctx, res.prefix(""), clientv3.WithPrefix(), clientv3.WithCountOnly())
@@ -98,15 +99,16 @@ func (s *server) feedOf(ctx context.Context, res *resource) (*feed, error) {
 	}
 	f := &feed{from: max(r.Header.Revision-feedBack, 0), more: make(chan struct{})}
 	if s.feeds == nil {
-		s.feeds = map[string]*feed{}
+		s.feeds = map[schema.GroupResource]*feed{}
 	}
-	s.feeds[res.prefix("")] = f
+	s.feeds[res.gr()] = f
 	go s.feed(res, f)
 	return f, nil
 }
 
 // feed fills a feed for as long as the server lives.
 func (s *server) feed(res *resource, f *feed) {
+	defer s.env.Catch()
 	for s.life.Err() == nil {
 		f.mu.Lock()
 		from := f.from
@@ -122,7 +124,9 @@ func (s *server) feed(res *resource, f *feed) {
 			for _, ev := range r.Events {
 				f.changes = append(f.changes, s.changeOf(res, ev))
 			}
-			if n := len(f.changes) - feedLength; n > 0 {
+			// What is too old is dropped a good many at a time: whoever reads holds a part
+			// of the list, so that it is copied.
+			if n := len(f.changes) - feedLength; n > feedLength {
 				f.from = f.changes[n-1].rev
 				f.changes = slices.Clone(f.changes[n:])
 			}

@@ -89,7 +89,7 @@ func parseRequest(r *http.Request) (*request, error) {
 	if err := errors.Join(e1, e2); err != nil {
 		return nil, apierrors.NewBadRequest(err.Error())
 	}
-	return q, nil
+	return q, checkFields(q.resource, q.fields)
 }
 
 // dry says whether nothing is to be kept.

@@ -50,7 +50,7 @@ func TestCertificateRequests(t *testing.T) {
 	// One who may approve, but not for this signer.
 	f.want(201, "", f.ask(admin, "POST", "/apis/rbac.authorization.k8s.io/v1/clusterroles", jsonType, `{"apiVersion":"rbac.authorization.k8s.io/v1","kind":"ClusterRole","metadata":{"name":"half"},"rules":[{"verbs":["patch","get"],"apiGroups":["certificates.k8s.io"],"resources":["certificatesigningrequests/approval","certificatesigningrequests"]}]}`))
 	f.want(201, "", f.ask(admin, "POST", "/apis/rbac.authorization.k8s.io/v1/clusterrolebindings", jsonType, `{"apiVersion":"rbac.authorization.k8s.io/v1","kind":"ClusterRoleBinding","metadata":{"name":"half"},"subjects":[{"kind":"User","apiGroup":"rbac.authorization.k8s.io","name":"half"}],"roleRef":{"apiGroup":"rbac.authorization.k8s.io","kind":"ClusterRole","name":"half"}}`))
-	half := user{"half", []string{"system:authenticated"}}
+	half := user{name: "half", groups: []string{"system:authenticated"}}
 	end := time.Now().Add(5 * time.Second)
 	for f.ask(half, "GET", all+"/one", jsonType, "").code != 200 && time.Now().Before(end) {
 		select {

@@ -66,9 +66,9 @@ func (r *resource) gr() schema.GroupResource {
 	return schema.GroupResource{Group: r.group, Resource: r.plural}
 }
 
-// storageGroup lets the two faces of events share one store.
+// storageGroup is where the group lies; the two faces of events share one store.
 func (r *resource) storageGroup() string {
-	if r.group == "" {
+	if r.group == "" || r.kind == "Event" {
 		return "core"
 	}
 	return r.group

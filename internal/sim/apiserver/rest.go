@@ -16,6 +16,7 @@ import (
 
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	jsonpatch "gopkg.in/evanphx/json-patch.v4"
+	autoscalingv1 "k8s.io/api/autoscaling/v1"
 	certv1 "k8s.io/api/certificates/v1"
 	corev1 "k8s.io/api/core/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
@@ -76,6 +77,8 @@ func (s *server) serve(w http.ResponseWriter, r *http.Request, u user, q *reques
 	}
 	if t := tableOptions(r); t != nil && q.verb == "get" {
 		o = toTable(q.resource, []runtime.Object{o}, metav1.ListMeta{}, t.headers, t.include)
+	} else if metadataOnly(r) && q.sub == "" {
+		o = partial(o)
 	}
 	writeJSON(w, status, o)
 }
@@ -261,30 +264,39 @@ func (s *server) patch(ctx context.Context, r *http.Request, u user, q *request)
 	if kind == types.ApplyPatchType || kind == types.ApplyCBORPatchType {
 		return nil, unsupported("server-side apply is not served here; use client-side apply")
 	}
+	if q.sub == "scale" {
+		return s.changeScale(ctx, q, "", func(sc *autoscalingv1.Scale) error {
+			before, err := json.Marshal(sc)
+			if err != nil {
+				return err
+			}
+			after, err := patched(kind, before, b, &autoscalingv1.Scale{})
+			if err != nil {
+				return err
+			}
+			was := sc.ResourceVersion
+			*sc = autoscalingv1.Scale{}
+			if err := json.Unmarshal(after, sc); err != nil {
+				return apierrors.NewBadRequest(err.Error())
+			}
+			if sc.ResourceVersion != was {
+				return conflict(q.resource, q.name)
+			}
+			return nil
+		})
+	}
 	return s.change(ctx, q.resource, q.ns, q.name, "", q.dry(), func(o runtime.Object, m metav1.Object) (runtime.Object, error) {
 		before, err := json.Marshal(o)
 		if err != nil {
 			return nil, err
 		}
-		var after []byte
-		switch kind {
-		case types.JSONPatchType:
-			var p jsonpatch.Patch
-			if p, err = jsonpatch.DecodePatch(b); err == nil {
-				after, err = p.Apply(before)
-			}
-		case types.MergePatchType:
-			after, err = jsonpatch.MergePatch(before, b)
-		case types.StrategicMergePatchType:
-			var empty runtime.Object
-			if empty, err = q.resource.make(); err == nil {
-				after, err = strategicpatch.StrategicMergePatch(before, b, empty)
-			}
-		default:
-			return nil, unsupported(fmt.Sprintf("patches of type %q are not known", kind))
-		}
+		empty, err := q.resource.make()
 		if err != nil {
-			return nil, apierrors.NewBadRequest(err.Error())
+			return nil, err
+		}
+		after, err := patched(kind, before, b, empty)
+		if err != nil {
+			return nil, err
 		}
 		n, nm, err := decode(q.resource, after, q)
 		if err != nil {
@@ -297,98 +309,33 @@ func (s *server) patch(ctx context.Context, r *http.Request, u user, q *request)
 	})
 }
 
+// patched applies a patch; empty is of the kind that is patched.
+func patched(kind types.PatchType, before, patch []byte, empty any) (after []byte, err error) {
+	switch kind {
+	case types.JSONPatchType:
+		var p jsonpatch.Patch
+		if p, err = jsonpatch.DecodePatch(patch); err == nil {
+			after, err = p.Apply(before)
+		}
+	case types.MergePatchType:
+		after, err = jsonpatch.MergePatch(before, patch)
+	case types.StrategicMergePatchType:
+		after, err = strategicpatch.StrategicMergePatch(before, patch, empty)
+	default:
+		return nil, unsupported(fmt.Sprintf("patches of type %q are not known", kind))
+	}
+	if err != nil {
+		return nil, apierrors.NewBadRequest(err.Error())
+	}
+	return after, nil
+}
+
 func unsupported(msg string) error {
 	return &apierrors.StatusError{ErrStatus: metav1.Status{Status: metav1.StatusFailure, Code: http.StatusUnsupportedMediaType, Reason: metav1.StatusReasonUnsupportedMediaType, Message: msg}}
 }
 
-func deleteOptions(r *http.Request) (*metav1.DeleteOptions, error) {
-	d := &metav1.DeleteOptions{}
-	b, err := body(r)
-	if err != nil {
-		return nil, err
-	}
-	if len(b) > 0 {
-		if err := json.Unmarshal(b, d); err != nil {
-			return nil, apierrors.NewBadRequest(err.Error())
-		}
-	}
-	if g := r.URL.Query().Get("gracePeriodSeconds"); g != "" {
-		n, err := strconv.ParseInt(g, 10, 64)
-		if err != nil {
-			return nil, apierrors.NewBadRequest("gracePeriodSeconds: " + err.Error())
-		}
-		d.GracePeriodSeconds = &n
-	}
-	return d, nil
-}
-
-func (s *server) remove(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
-	d, err := deleteOptions(r)
-	if err != nil {
-		return nil, err
-	}
-	return s.removeOne(ctx, q.resource, q.ns, q.name, d, q.dry())
-}
-
-func (s *server) removeOne(ctx context.Context, res *resource, ns, name string, d *metav1.DeleteOptions, dry bool) (runtime.Object, error) {
-	for {
-		o, m, rev, err := s.load(ctx, res, ns, name)
-		if err != nil {
-			return nil, err
-		}
-		if p := d.Preconditions; p != nil && (p.UID != nil && *p.UID != m.GetUID() || p.ResourceVersion != nil && *p.ResourceVersion != m.GetResourceVersion()) {
-			return nil, conflict(res, name)
-		}
-		if dry || len(d.DryRun) > 0 {
-			return o, nil
-		}
-		grace := graceOf(o, d)
-		switch {
-		case grace > 0 || len(m.GetFinalizers()) > 0:
-			if m.GetDeletionTimestamp() != nil && (m.GetDeletionGracePeriodSeconds() == nil || *m.GetDeletionGracePeriodSeconds() <= grace) {
-				return o, nil
-			}
-			at := metav1.NewTime(time.Now().Add(time.Duration(grace) * time.Second))
-			m.SetDeletionTimestamp(&at)
-			m.SetDeletionGracePeriodSeconds(&grace)
-			m.SetGeneration(m.GetGeneration() + 1)
-			err = s.put(ctx, res, o, rev)
-		default:
-			err = s.drop(ctx, res, ns, name, rev)
-		}
-		if err == nil {
-			s.released(ctx, res, o)
-			return o, nil
-		}
-		if !apierrors.IsConflict(err) || ctx.Err() != nil {
-			return nil, err
-		}
-	}
-}
-
-func (s *server) removeAll(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
-	d, err := deleteOptions(r)
-	if err != nil {
-		return nil, err
-	}
-	kvs, _, err := s.rangeOf(ctx, q.resource.prefix(q.ns))
-	if err != nil {
-		return nil, err
-	}
-	for _, kv := range kvs {
-		o, m, err := s.decodeStored(q.resource, kv.Value, kv.ModRevision)
-		if err != nil || !matches(q.labels, q.fields, o, m) {
-			continue
-		}
-		if _, err := s.removeOne(ctx, q.resource, m.GetNamespace(), m.GetName(), d, q.dry()); err != nil && !apierrors.IsNotFound(err) {
-			return nil, err
-		}
-	}
-	return &metav1.Status{TypeMeta: metav1.TypeMeta{Kind: "Status", APIVersion: "v1"}, Status: metav1.StatusSuccess}, nil
-}
-
 // matches evaluates both selectors; a field is looked up by its path in the
-// object's JSON, so that every field can be selected.
+// object's JSON. Which fields may be asked for was looked at before.
 func matches(ls labels.Selector, fs fields.Selector, o runtime.Object, m metav1.Object) bool {
 	if !ls.Matches(labels.Set(m.GetLabels())) {
 		return false
@@ -423,36 +370,15 @@ func matches(ls labels.Selector, fs fields.Selector, o runtime.Object, m metav1.
 			}
 			v = next[p]
 		}
-		if v != nil {
+		switch v := v.(type) {
+		case nil:
+		case map[string]any: // of an event, whose source is told by its component
+			set[rq.Field], _ = v["component"].(string)
+		default:
 			set[rq.Field] = fmt.Sprint(v)
 		}
 	}
 	return fs.Matches(set)
-}
-
-func (s *server) list(w http.ResponseWriter, r *http.Request, q *request) {
-	kvs, rev, err := s.rangeOf(r.Context(), q.resource.prefix(q.ns))
-	if err != nil {
-		fail(w, err)
-		return
-	}
-	items := []runtime.Object{}
-	for _, kv := range kvs {
-		o, m, err := s.decodeStored(q.resource, kv.Value, kv.ModRevision)
-		if err != nil {
-			fail(w, err)
-			return
-		}
-		if matches(q.labels, q.fields, o, m) {
-			items = append(items, o)
-		}
-	}
-	lm := metav1.ListMeta{ResourceVersion: strconv.FormatInt(rev, 10)}
-	if t := tableOptions(r); t != nil {
-		writeJSON(w, http.StatusOK, toTable(q.resource, items, lm, true, t.include))
-		return
-	}
-	writeJSON(w, http.StatusOK, map[string]any{"kind": q.resource.kind + "List", "apiVersion": q.resource.gv().String(), "metadata": lm, "items": items})
 }
 
 // watch streams changes. Without a resource version, or asked for it, the
@@ -467,7 +393,7 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 		ctx, c = context.WithTimeout(ctx, time.Duration(t)*time.Second)
 		defer c()
 	}
-	table := tableOptions(r)
+	table, bare := tableOptions(r), metadataOnly(r)
 	w.Header().Set("Content-Type", "application/json")
 	fl, _ := w.(http.Flusher)
 	enc := json.NewEncoder(w)
@@ -477,6 +403,8 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 		if table != nil && typ != "ERROR" && typ != "BOOKMARK" {
 			out = toTable(q.resource, []runtime.Object{o}, metav1.ListMeta{}, first, table.include)
 			first = false
+		} else if bare && typ != "ERROR" {
+			out = partial(o)
 		}
 		if enc.Encode(map[string]any{"type": typ, "object": out}) != nil {
 			return false
@@ -487,7 +415,7 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 		return true
 	}
 	pass := func(typ string, d *stored) bool {
-		if table != nil {
+		if table != nil || bare {
 			o, _, err := d.object()
 			return err == nil && send(typ, o)
 		}
@@ -518,7 +446,7 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 			}
 		}
 		rev = now
-		if initial && !s.bookmark(q, send, rev) {
+		if initial && !s.bookmark(q, send, rev, true) {
 			return
 		}
 	}
@@ -526,7 +454,8 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 		fl.Flush()
 	}
 	expired := func() {
-		st := apierrors.NewResourceExpired("too old resource version").Status()
+		st := apierrors.NewResourceExpired(fmt.Sprintf("too old resource version: %d", rev)).Status()
+		st.TypeMeta = metav1.TypeMeta{Kind: "Status", APIVersion: "v1"}
 		send("ERROR", &st)
 	}
 	tell := func(c change) bool {
@@ -575,6 +504,14 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 		}
 		return
 	}
+	// A client that knows where it is need not read everything again when it comes
+	// back: it is told from time to time, also when nothing has changed for it.
+	var marks <-chan time.Time
+	if q.query.Get("allowWatchBookmarks") == "true" {
+		t := time.NewTicker(bookmarkEvery)
+		defer t.Stop()
+		marks = t.C
+	}
 	for {
 		changes, more, ok := f.after(rev)
 		if !ok {
@@ -593,12 +530,20 @@ func (s *server) watch(w http.ResponseWriter, r *http.Request, q *request) {
 		case <-ctx.Done():
 			return
 		case <-more:
+		case <-marks:
+			if !s.bookmark(q, send, rev, false) {
+				return
+			}
 		}
 	}
 }
 
-// bookmark tells a client that it has seen the present state.
-func (s *server) bookmark(q *request, send func(string, runtime.Object) bool, rev int64) bool {
+// bookmarkEvery is how often clients are told where they are.
+const bookmarkEvery = time.Minute
+
+// bookmark tells a client up to which revision it has seen everything; initial
+// says that this is the end of the present state, with which it began.
+func (s *server) bookmark(q *request, send func(string, runtime.Object) bool, rev int64, initial bool) bool {
 	o, err := q.resource.make()
 	if err != nil {
 		return false
@@ -608,7 +553,9 @@ func (s *server) bookmark(q *request, send func(string, runtime.Object) bool, re
 		return false
 	}
 	m.SetResourceVersion(strconv.FormatInt(rev, 10))
-	m.SetAnnotations(map[string]string{metav1.InitialEventsAnnotationKey: "true"})
+	if initial {
+		m.SetAnnotations(map[string]string{metav1.InitialEventsAnnotationKey: "true"})
+	}
 	return send("BOOKMARK", o)
 }
 

@@ -22,6 +22,7 @@ import (
 
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/version"
 
 	"verbund/internal/sim/host"
@@ -126,8 +127,9 @@ type server struct {
 	knownCount atomic.Int64
 	// refusedToken is what was last said of an enrolment token.
 	refusedToken atomic.Value
+	events       expiry
 	feedsMu      sync.Mutex
-	feeds        map[string]*feed // by prefix in etcd
+	feeds        map[schema.GroupResource]*feed
 	// life ends when the server shuts down; watches end with it.
 	life     context.Context
 	stopping atomic.Bool
@@ -187,7 +189,10 @@ func Run(ctx context.Context, e *host.Env) error {
 	bctx, stopBoot := context.WithCancel(ctx)
 	defer stopBoot()
 	booted := make(chan error, 1)
-	go func() { booted <- s.bootstrap(bctx) }()
+	go func() {
+		defer e.Catch()
+		booted <- s.bootstrap(bctx)
+	}()
 	for running := true; running; {
 		select {
 		case err := <-booted:
@@ -297,6 +302,10 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	u, err := s.authenticate(r)
 	if err != nil {
 		fail(w, apierrors.NewUnauthorized(err.Error()))
+		return
+	}
+	if u, err = s.impersonate(r.Context(), u, r.Header); err != nil {
+		fail(w, err)
 		return
 	}
 	q, err := parseRequest(r)

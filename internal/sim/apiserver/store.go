@@ -9,6 +9,7 @@ import (
 	"go.etcd.io/etcd/api/v3/mvccpb"
 	clientv3 "go.etcd.io/etcd/client/v3"
 
+	corev1 "k8s.io/api/core/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/api/meta"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -38,7 +39,15 @@ func (s *server) decodeStored(res *resource, value []byte, rev int64) (runtime.O
 	if value, err = s.secrets.open(value); err != nil {
 		return nil, nil, apierrors.NewInternalError(err)
 	}
-	if err := json.Unmarshal(value, o); err != nil {
+	if res.kind == "Event" {
+		c := &corev1.Event{}
+		if err := json.Unmarshal(value, c); err != nil {
+			return nil, nil, fmt.Errorf("stored %s: %w", res.kind, err)
+		}
+		if o = c; res.group != "" {
+			o = fromCore(c)
+		}
+	} else if err := json.Unmarshal(value, o); err != nil {
 		return nil, nil, fmt.Errorf("stored %s: %w", res.kind, err)
 	}
 	o.GetObjectKind().SetGroupVersionKind(res.gvk())
@@ -80,15 +89,29 @@ func (s *server) put(ctx context.Context, res *resource, o runtime.Object, rev i
 	if err != nil {
 		return err
 	}
-	b, err := encodeStored(o)
+	kept := toCore(o)
+	if kept != o {
+		if m, err = meta.Accessor(kept); err != nil {
+			return err
+		}
+	}
+	b, err := encodeStored(kept)
 	if err == nil {
 		b, err = s.secrets.seal(res, b)
 	}
 	if err != nil {
 		return err
 	}
+	var opts []clientv3.OpOption
+	if res.kind == "Event" {
+		o, err := s.events.option(ctx, s.etcd)
+		if err != nil {
+			return fmt.Errorf("etcd: %w", err)
+		}
+		opts = append(opts, o)
+	}
 	key := res.key(m.GetNamespace(), m.GetName())
-	r, err := s.etcd.Txn(ctx).If(clientv3.Compare(clientv3.ModRevision(key), "=", rev)).Then(clientv3.OpPut(key, string(b))).Commit()
+	r, err := s.etcd.Txn(ctx).If(clientv3.Compare(clientv3.ModRevision(key), "=", rev)).Then(clientv3.OpPut(key, string(b), opts...)).Commit()
 	switch {
 	case err != nil:
 		return fmt.Errorf("etcd: %w", err)
@@ -96,6 +119,9 @@ func (s *server) put(ctx context.Context, res *resource, o runtime.Object, rev i
 		return apierrors.NewAlreadyExists(res.gr(), m.GetName())
 	case !r.Succeeded:
 		return conflict(res, m.GetName())
+	}
+	if m, err = meta.Accessor(o); err != nil {
+		return err
 	}
 	m.SetResourceVersion(strconv.FormatInt(r.Header.Revision, 10))
 	return nil

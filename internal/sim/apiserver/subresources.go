@@ -7,7 +7,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"time"
 
 	appsv1 "k8s.io/api/apps/v1"
 	authnv1 "k8s.io/api/authentication/v1"
@@ -16,9 +15,11 @@ import (
 	corev1 "k8s.io/api/core/v1"
 	policyv1 "k8s.io/api/policy/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	apivalidation "k8s.io/apimachinery/pkg/api/validation"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/labels"
 	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/apimachinery/pkg/util/validation/field"
 	sjson "sigs.k8s.io/json"
 )
 
@@ -61,26 +62,13 @@ func (s *server) createSub(ctx context.Context, r *http.Request, u user, q *requ
 		})
 		return success(), err
 	case q.sub == "token":
-		t := &authnv1.TokenRequest{}
-		if err := into(r, t); err != nil {
-			return nil, err
-		}
-		if _, _, _, err := s.load(ctx, q.resource, q.ns, q.name); err != nil {
-			return nil, err
-		}
-		life := time.Hour
-		if e := t.Spec.ExpirationSeconds; e != nil && *e >= 600 {
-			life = time.Duration(*e) * time.Second
-		}
-		tok, end, err := s.tokens.sign(q.ns, q.name, life)
-		t.Status = authnv1.TokenRequestStatus{Token: tok, ExpirationTimestamp: metav1.NewTime(end)}
-		return t, err
+		return s.issueToken(ctx, r, q)
 	case q.resource.plural == "subjectaccessreviews":
 		v := &authzv1.SubjectAccessReview{}
 		if err := into(r, v); err != nil {
 			return nil, err
 		}
-		v.Status.Allowed = s.review(ctx, user{v.Spec.User, v.Spec.Groups}, v.Spec.ResourceAttributes)
+		v.Status.Allowed = s.review(ctx, user{name: v.Spec.User, groups: v.Spec.Groups}, v.Spec.ResourceAttributes)
 		return v, nil
 	case q.resource.plural == "selfsubjectaccessreviews":
 		v := &authzv1.SelfSubjectAccessReview{}
@@ -91,16 +79,22 @@ func (s *server) createSub(ctx context.Context, r *http.Request, u user, q *requ
 		return v, nil
 	case q.resource.plural == "selfsubjectreviews":
 		v := &authnv1.SelfSubjectReview{TypeMeta: metav1.TypeMeta{Kind: "SelfSubjectReview", APIVersion: "authentication.k8s.io/v1"}}
-		v.Status.UserInfo = authnv1.UserInfo{Username: u.name, Groups: u.groups}
+		v.Status.UserInfo = u.info()
 		return v, nil
 	case q.resource.plural == "tokenreviews":
 		v := &authnv1.TokenReview{}
 		if err := into(r, v); err != nil {
 			return nil, err
 		}
-		who, err := s.tokens.verify(v.Spec.Token)
-		if v.Status.Authenticated = err == nil; err == nil {
-			v.Status.User = authnv1.UserInfo{Username: who.name, Groups: who.groups}
+		who, err := s.account(ctx, v.Spec.Token, v.Spec.Audiences)
+		if v.Status.Authenticated = err == nil; err != nil {
+			v.Status.Error = err.Error()
+			return v, nil
+		}
+		v.Status.User = who.info()
+		v.Status.Audiences = v.Spec.Audiences
+		if len(v.Status.Audiences) == 0 {
+			v.Status.Audiences = []string{s.tokens.issuer}
 		}
 		return v, nil
 	}
@@ -183,22 +177,28 @@ func (s *server) evict(ctx context.Context, q *request, e *policyv1.Eviction) (r
 	return success(), err
 }
 
+// scaleOf is the size of a workload as an object of its own, and where it stands.
 func scaleOf(o runtime.Object) (*autoscalingv1.Scale, *int32) {
 	var rep **int32
 	var have int32
 	var m metav1.ObjectMeta
+	var sel *metav1.LabelSelector
 	switch o := o.(type) {
 	case *appsv1.Deployment:
-		rep, have, m = &o.Spec.Replicas, o.Status.Replicas, o.ObjectMeta
+		rep, have, m, sel = &o.Spec.Replicas, o.Status.Replicas, o.ObjectMeta, o.Spec.Selector
 	case *appsv1.ReplicaSet:
-		rep, have, m = &o.Spec.Replicas, o.Status.Replicas, o.ObjectMeta
+		rep, have, m, sel = &o.Spec.Replicas, o.Status.Replicas, o.ObjectMeta, o.Spec.Selector
 	default:
 		return nil, nil
 	}
 	orDefault(rep, 1)
+	text := ""
+	if l, err := metav1.LabelSelectorAsSelector(sel); err == nil {
+		text = l.String()
+	}
 	return &autoscalingv1.Scale{TypeMeta: metav1.TypeMeta{Kind: "Scale", APIVersion: "autoscaling/v1"},
 		ObjectMeta: metav1.ObjectMeta{Name: m.Name, Namespace: m.Namespace, UID: m.UID, ResourceVersion: m.ResourceVersion, CreationTimestamp: m.CreationTimestamp},
-		Spec:       autoscalingv1.ScaleSpec{Replicas: **rep}, Status: autoscalingv1.ScaleStatus{Replicas: have}}, *rep
+		Spec:       autoscalingv1.ScaleSpec{Replicas: **rep}, Status: autoscalingv1.ScaleStatus{Replicas: have, Selector: text}}, *rep
 }
 
 func (s *server) getScale(ctx context.Context, q *request) (runtime.Object, error) {
@@ -207,16 +207,39 @@ func (s *server) getScale(ctx context.Context, q *request) (runtime.Object, erro
 		return nil, err
 	}
 	sc, _ := scaleOf(o)
+	if sc == nil {
+		return nil, apierrors.NewNotFound(q.resource.gr(), q.name+"/scale")
+	}
 	return sc, nil
 }
 
 func (s *server) putScale(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
-	var sc autoscalingv1.Scale
-	if err := into(r, &sc); err != nil {
+	var n autoscalingv1.Scale
+	if err := into(r, &n); err != nil {
 		return nil, err
 	}
-	o, err := s.change(ctx, q.resource, q.ns, q.name, sc.ResourceVersion, q.dry(), func(o runtime.Object, m metav1.Object) (runtime.Object, error) {
-		_, rep := scaleOf(o)
+	return s.changeScale(ctx, q, n.ResourceVersion, func(sc *autoscalingv1.Scale) error { *sc = n; return nil })
+}
+
+// changeScale changes the size of a workload as f says.
+func (s *server) changeScale(ctx context.Context, q *request, want string, f func(*autoscalingv1.Scale) error) (runtime.Object, error) {
+	o, err := s.change(ctx, q.resource, q.ns, q.name, want, q.dry(), func(o runtime.Object, m metav1.Object) (runtime.Object, error) {
+		sc, rep := scaleOf(o)
+		if sc == nil {
+			return nil, apierrors.NewNotFound(q.resource.gr(), q.name+"/scale")
+		}
+		if err := f(sc); err != nil {
+			return nil, err
+		}
+		if sc.Name != q.name || sc.Namespace != q.ns {
+			return nil, apierrors.NewBadRequest(fmt.Sprintf("the scale of %s/%s is asked for, and this is that of %s/%s", q.ns, q.name, sc.Namespace, sc.Name))
+		}
+		if errs := apivalidation.ValidateNonnegativeField(int64(sc.Spec.Replicas), field.NewPath("spec", "replicas")); len(errs) > 0 {
+			return nil, apierrors.NewInvalid(autoscalingv1.SchemeGroupVersion.WithKind("Scale").GroupKind(), q.name, errs)
+		}
+		if *rep == sc.Spec.Replicas {
+			return nil, nil
+		}
 		*rep = sc.Spec.Replicas
 		m.SetGeneration(m.GetGeneration() + 1)
 		return o, nil

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	appsv1 "k8s.io/api/apps/v1"
 	coordv1 "k8s.io/api/coordination/v1"
 	corev1 "k8s.io/api/core/v1"
 	discoveryv1 "k8s.io/api/discovery/v1"
@@ -93,6 +92,7 @@ func (s *state) nodeLife(ctx context.Context) error {
 				continue
 			}
 			ready = corev1.ConditionUnknown
+			s.events.Eventf(n, corev1.EventTypeNormal, "NodeNotReady", "Node %s status is now: NodeNotReady", n.Name)
 			errs = append(errs, s.unready(ctx, n.Name))
 		}
 		key := map[corev1.ConditionStatus]string{corev1.ConditionFalse: corev1.TaintNodeNotReady, corev1.ConditionUnknown: corev1.TaintNodeUnreachable}[ready]
@@ -103,7 +103,8 @@ func (s *state) nodeLife(ctx context.Context) error {
 			}
 		}
 		if key != "" {
-			want = append(want, corev1.Taint{Key: key, Effect: corev1.TaintEffectNoSchedule}, corev1.Taint{Key: key, Effect: corev1.TaintEffectNoExecute})
+			now := metav1.Now()
+			want = append(want, corev1.Taint{Key: key, Effect: corev1.TaintEffectNoSchedule}, corev1.Taint{Key: key, Effect: corev1.TaintEffectNoExecute, TimeAdded: &now})
 		}
 		if n.Spec.Unschedulable {
 			want = append(want, corev1.Taint{Key: corev1.TaintNodeUnschedulable, Effect: corev1.TaintEffectNoSchedule})
@@ -220,75 +221,6 @@ func (s *state) syncSlices(ctx context.Context) error {
 	return nil
 }
 
-// collect removes what has lost its owner, and pods whose node is gone.
-func (s *state) collect(ctx context.Context) error {
-	uids := map[types.UID]bool{}
-	for _, o := range All[*appsv1.Deployment](s.deployments) {
-		uids[o.UID] = true
-	}
-	sets, daemons, svcs := All[*appsv1.ReplicaSet](s.sets), All[*appsv1.DaemonSet](s.daemons), All[*corev1.Service](s.services)
-	for _, o := range sets {
-		uids[o.UID] = true
-	}
-	for _, o := range daemons {
-		uids[o.UID] = true
-	}
-	for _, o := range svcs {
-		uids[o.UID] = true
-	}
-	nodes := map[string]bool{}
-	for _, n := range All[*corev1.Node](s.nodes) {
-		nodes[n.Name] = true
-	}
-	known := []string{"Deployment", "ReplicaSet", "DaemonSet", "Service"}
-	orphan := func(o metav1.Object) bool {
-		r := metav1.GetControllerOf(o)
-		return r != nil && slices.Contains(known, r.Kind) && !uids[r.UID]
-	}
-	now := metav1.DeleteOptions{GracePeriodSeconds: new(int64)}
-	var errs []error
-	for _, o := range sets {
-		// A cache may be behind: ask before removing.
-		if orphan(o) && s.gone(ctx, o) {
-			errs = append(errs, ignoreGone(s.c.AppsV1().ReplicaSets(o.Namespace).Delete(ctx, o.Name, metav1.DeleteOptions{})))
-		}
-	}
-	for _, p := range All[*corev1.Pod](s.pods) {
-		switch {
-		case p.Spec.NodeName != "" && !nodes[p.Spec.NodeName]:
-			if _, err := s.c.CoreV1().Nodes().Get(ctx, p.Spec.NodeName, metav1.GetOptions{}); apierrors.IsNotFound(err) {
-				errs = append(errs, ignoreGone(s.c.CoreV1().Pods(p.Namespace).Delete(ctx, p.Name, now)))
-			}
-		case p.DeletionTimestamp == nil && orphan(p) && s.gone(ctx, p):
-			errs = append(errs, ignoreGone(s.c.CoreV1().Pods(p.Namespace).Delete(ctx, p.Name, metav1.DeleteOptions{})))
-		}
-	}
-	for _, o := range All[*discoveryv1.EndpointSlice](s.slices) {
-		if orphan(o) && s.gone(ctx, o) {
-			errs = append(errs, ignoreGone(s.c.DiscoveryV1().EndpointSlices(o.Namespace).Delete(ctx, o.Name, metav1.DeleteOptions{})))
-		}
-	}
-	return errors.Join(errs...)
-}
-
-// gone asks the server whether an object's owner really is not there.
-func (s *state) gone(ctx context.Context, o metav1.Object) bool {
-	r := metav1.GetControllerOf(o)
-	var got metav1.Object
-	var err error
-	switch r.Kind {
-	case "Deployment":
-		got, err = s.c.AppsV1().Deployments(o.GetNamespace()).Get(ctx, r.Name, metav1.GetOptions{})
-	case "ReplicaSet":
-		got, err = s.c.AppsV1().ReplicaSets(o.GetNamespace()).Get(ctx, r.Name, metav1.GetOptions{})
-	case "DaemonSet":
-		got, err = s.c.AppsV1().DaemonSets(o.GetNamespace()).Get(ctx, r.Name, metav1.GetOptions{})
-	default:
-		got, err = s.c.CoreV1().Services(o.GetNamespace()).Get(ctx, r.Name, metav1.GetOptions{})
-	}
-	return apierrors.IsNotFound(err) || err == nil && got.GetUID() != r.UID
-}
-
 // syncNamespaces gives every namespace its default account, and empties those
 // that are being deleted.
 func (s *state) syncNamespaces(ctx context.Context) error {
@@ -313,25 +245,37 @@ func (s *state) syncNamespaces(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
+// events are no kind that anything else is kept for.
+var events = schema.GroupVersionResource{Version: "v1", Resource: "events"}
+
+// empty deletes everything in a namespace that is being deleted, and the namespace
+// when nothing is left.
 func (s *state) empty(ctx context.Context, ns *corev1.Namespace) error {
-	d, l := metav1.DeleteOptions{}, metav1.ListOptions{}
-	n := ns.Name
-	err := errors.Join(
-		s.c.AppsV1().Deployments(n).DeleteCollection(ctx, d, l), s.c.AppsV1().DaemonSets(n).DeleteCollection(ctx, d, l), s.c.AppsV1().ReplicaSets(n).DeleteCollection(ctx, d, l),
-		s.c.CoreV1().Pods(n).DeleteCollection(ctx, d, l), s.c.PolicyV1().PodDisruptionBudgets(n).DeleteCollection(ctx, d, l), s.c.DiscoveryV1().EndpointSlices(n).DeleteCollection(ctx, d, l),
-		s.c.CoreV1().ConfigMaps(n).DeleteCollection(ctx, d, l), s.c.CoreV1().Secrets(n).DeleteCollection(ctx, d, l), s.c.CoreV1().ServiceAccounts(n).DeleteCollection(ctx, d, l))
-	svcs, lerr := s.c.CoreV1().Services(n).List(ctx, l)
-	if err = errors.Join(err, lerr); err != nil {
-		return err
+	kinds := []schema.GroupVersionResource{events}
+	for _, k := range s.kept {
+		if k.namespaced {
+			kinds = append(kinds, k.gvr)
+		}
 	}
-	for _, svc := range svcs.Items {
-		err = errors.Join(err, ignoreGone(s.c.CoreV1().Services(n).Delete(ctx, svc.Name, d)))
+	left := 0
+	var errs []error
+	for _, gvr := range kinds {
+		of := s.md.Resource(gvr).Namespace(ns.Name)
+		if err := of.DeleteCollection(ctx, metav1.DeleteOptions{}, metav1.ListOptions{}); err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		l, err := of.List(ctx, metav1.ListOptions{Limit: 1})
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		left += len(l.Items)
 	}
-	pods, lerr := s.c.CoreV1().Pods(n).List(ctx, l)
-	if err = errors.Join(err, lerr); err != nil || len(pods.Items) > 0 {
+	if err := errors.Join(errs...); err != nil || left > 0 {
 		return err
 	}
 	ns.Finalizers = nil
-	_, err = s.c.CoreV1().Namespaces().Update(ctx, ns, metav1.UpdateOptions{})
+	_, err := s.c.CoreV1().Namespaces().Update(ctx, ns, metav1.UpdateOptions{})
 	return ignoreGone(err)
 }

@@ -19,7 +19,9 @@ import (
 	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes"
+	"k8s.io/client-go/metadata"
 	"k8s.io/client-go/tools/cache"
+	"k8s.io/client-go/tools/record"
 
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
@@ -35,6 +37,11 @@ type state struct {
 	given map[types.UID]string // ranges given to nodes by this leader
 	heard map[types.UID]heard  // from nodes, by this leader
 	sign  map[string]*signer   // by the name that requests are for
+	md    metadata.Interface
+	kept  []*kept
+	// tainted is from when on this leader saw taints that do not say so themselves.
+	tainted map[string]time.Time
+	events  record.EventRecorder
 
 	nodes, pods, services, slices, deployments, sets, daemons, budgets, namespaces, accounts, leases, csrs cache.SharedIndexInformer
 }
@@ -85,7 +92,15 @@ func Manager(ctx context.Context, e *host.Env) error {
 	if *mask < p.Bits() || *mask > 30 {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("--node-cidr-mask-size=%d: node ranges of that length do not lie in %s", *mask, p)}
 	}
-	c, err := kubeclient.Client(e, *kubeconfig)
+	cfg, err := kubeclient.Config(e, *kubeconfig)
+	if err != nil {
+		return err
+	}
+	c, err := kubernetes.NewForConfig(cfg)
+	if err != nil {
+		return err
+	}
+	md, err := metadata.NewForConfig(cfg)
 	if err != nil {
 		return err
 	}
@@ -94,7 +109,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	}
 	e.Ready()
 	return kubeclient.Lead(ctx, e, c, "kube-controller-manager", *lease, *renew, *retry, func(ctx context.Context) {
-		s := &state{e: e, c: c, sign: sign, grace: *grace, cidr: p, mask: *mask, given: map[types.UID]string{}, heard: map[types.UID]heard{}}
+		s := &state{e: e, c: c, sign: sign, grace: *grace, cidr: p, mask: *mask, given: map[types.UID]string{}, heard: map[types.UID]heard{}, md: md, tainted: map[string]time.Time{}}
 		s.run(ctx)
 	})
 }
@@ -107,13 +122,18 @@ func (s *state) run(ctx context.Context) {
 	s.daemons, s.budgets, s.namespaces = f.Apps().V1().DaemonSets().Informer(), f.Policy().V1().PodDisruptionBudgets().Informer(), f.Core().V1().Namespaces().Informer()
 	s.accounts, s.leases = f.Core().V1().ServiceAccounts().Informer(), f.Coordination().V1().Leases().Informer()
 	s.csrs = f.Certificates().V1().CertificateSigningRequests().Informer()
+	s.keepAll(ctx)
+	s.events = kubeclient.Recorder(ctx, s.e, s.c, "kube-controller-manager")
 	var wg sync.WaitGroup
 	watch := func(name string, every time.Duration, sync func(context.Context) error, on ...cache.SharedIndexInformer) {
 		poke := make(chan struct{}, 1)
 		for _, i := range on {
 			i.AddEventHandler(Poker(poke))
 		}
-		wg.Go(func() { s.loop(ctx, name, every, poke, sync) })
+		wg.Go(func() {
+			defer s.e.Catch()
+			s.loop(ctx, name, every, poke, sync)
+		})
 	}
 	watch("node ranges", 0, s.nodeRanges, s.nodes)
 	watch("node life", time.Second, s.nodeLife, s.nodes) // and not with every lease, which would be all the time
@@ -123,6 +143,7 @@ func (s *state) run(ctx context.Context) {
 	watch("endpoints", 0, s.syncSlices, s.services, s.pods, s.slices)
 	watch("budgets", 0, s.syncBudgets, s.budgets, s.pods)
 	watch("garbage", 2*time.Second, s.collect, s.pods, s.sets, s.deployments, s.daemons, s.nodes, s.services)
+	watch("taints", time.Second, s.evictTainted, s.pods, s.nodes)
 	watch("requests", time.Second, s.signRequests, s.csrs)
 	watch("namespaces", time.Second, s.syncNamespaces, s.namespaces)
 	f.Start(ctx.Done())

@@ -12,6 +12,7 @@ import (
 	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes/fake"
+	"k8s.io/client-go/tools/record"
 )
 
 // A node is silent when its lease is not renewed at the API; one that seems so
@@ -27,7 +28,7 @@ func TestNodeLife(t *testing.T) {
 	}
 	c := fake.NewClientset()
 	f := informers.NewSharedInformerFactory(c, 0)
-	s := &state{c: c, grace: time.Hour, heard: map[types.UID]heard{}, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), leases: f.Coordination().V1().Leases().Informer()}
+	s := &state{c: c, events: record.NewFakeRecorder(10), grace: time.Hour, heard: map[types.UID]heard{}, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), leases: f.Coordination().V1().Leases().Informer()}
 	for _, name := range []string{"lags", "silent", "well"} {
 		old := lease(name, -24*time.Hour) // the API was away for a day
 		_, err := c.CoreV1().Nodes().Create(t.Context(), node(name), metav1.CreateOptions{})

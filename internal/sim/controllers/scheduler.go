@@ -4,7 +4,10 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/pflag"
@@ -52,7 +55,7 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 	le := cfg.LeaderElection
 	return kubeclient.Lead(ctx, e, c, "kube-scheduler", le.LeaseDuration.Duration, le.RenewDeadline.Duration, le.RetryPeriod.Duration, func(ctx context.Context) {
 		f := informers.NewSharedInformerFactory(c, 0)
-		s := &state{e: e, c: c, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer()}
+		s := &state{e: e, c: c, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), events: kubeclient.Recorder(ctx, e, c, "default-scheduler")}
 		poke := make(chan struct{}, 1)
 		s.nodes.AddEventHandler(Poker(poke))
 		s.pods.AddEventHandler(Poker(poke))
@@ -61,10 +64,11 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 			return
 		}
 		assumed := map[string]string{} // pod key → node, until the cache shows it
+		told := map[string]string{}    // pod key → why it could not be placed, as events say it
 		tick := time.NewTicker(2 * time.Second)
 		defer tick.Stop()
 		for {
-			s.schedule(ctx, assumed)
+			s.schedule(ctx, assumed, told)
 			select {
 			case <-ctx.Done():
 				return
@@ -76,7 +80,7 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 }
 
 // schedule binds every waiting pod that fits somewhere.
-func (s *state) schedule(ctx context.Context, assumed map[string]string) {
+func (s *state) schedule(ctx context.Context, assumed, told map[string]string) {
 	pods := All[*corev1.Pod](s.pods)
 	on := map[string][]*corev1.Pod{}
 	waiting := []*corev1.Pod{}
@@ -95,9 +99,11 @@ func (s *state) schedule(ctx context.Context, assumed map[string]string) {
 			waiting = append(waiting, p)
 		}
 	}
-	for k := range assumed {
-		if !live[k] {
-			delete(assumed, k)
+	for _, m := range []map[string]string{assumed, told} {
+		for k := range m {
+			if !live[k] {
+				delete(m, k)
+			}
 		}
 	}
 	nodes := All[*corev1.Node](s.nodes)
@@ -119,9 +125,15 @@ func (s *state) schedule(ctx context.Context, assumed map[string]string) {
 				best, score = n.Name, sc
 			}
 		}
+		key := p.Namespace + "/" + p.Name + "/" + string(p.UID)
 		if best == "" {
+			if why := unplaced(p, nodes, on); told[key] != why {
+				told[key] = why
+				s.events.Event(p, corev1.EventTypeWarning, "FailedScheduling", why)
+			}
 			continue
 		}
+		delete(told, key)
 		b := &corev1.Binding{ObjectMeta: metav1.ObjectMeta{Name: p.Name, Namespace: p.Namespace}, Target: corev1.ObjectReference{Kind: "Node", Name: best}}
 		if err := s.c.CoreV1().Pods(p.Namespace).Bind(ctx, b, metav1.CreateOptions{}); err != nil {
 			if ctx.Err() == nil && ignoreGone(err) != nil {
@@ -129,21 +141,31 @@ func (s *state) schedule(ctx context.Context, assumed map[string]string) {
 			}
 			continue
 		}
-		assumed[p.Namespace+"/"+p.Name+"/"+string(p.UID)] = best
+		assumed[key] = best
+		s.events.Eventf(p, corev1.EventTypeNormal, "Scheduled", "Successfully assigned %s/%s to %s", p.Namespace, p.Name, best)
 		on[best] = append(on[best], p)
 	}
 }
 
-func fits(p *corev1.Pod, n *corev1.Node, there []*corev1.Pod) bool {
-	if n.Spec.Unschedulable || n.DeletionTimestamp != nil || !tolerated(p.Spec.Tolerations, n.Spec.Taints, false) || !labels.SelectorFromSet(p.Spec.NodeSelector).Matches(labels.Set(n.Labels)) {
-		return false
-	}
+func fits(p *corev1.Pod, n *corev1.Node, there []*corev1.Pod) bool { return misfit(p, n, there) == "" }
+
+// misfit says why a pod cannot go to a node; it is empty if it can.
+func misfit(p *corev1.Pod, n *corev1.Node, there []*corev1.Pod) string {
 	ready := false
 	for _, c := range n.Status.Conditions {
 		ready = ready || c.Type == corev1.NodeReady && c.Status == corev1.ConditionTrue
 	}
-	if !ready || int64(len(there)) >= n.Status.Allocatable.Pods().Value() {
-		return false
+	switch {
+	case n.Spec.Unschedulable:
+		return "were unschedulable"
+	case n.DeletionTimestamp != nil || !ready:
+		return "were not ready"
+	case !tolerated(p.Spec.Tolerations, n.Spec.Taints, false):
+		return "had untolerated taints"
+	case !labels.SelectorFromSet(p.Spec.NodeSelector).Matches(labels.Set(n.Labels)):
+		return "didn't match Pod's node selector"
+	case int64(len(there)) >= n.Status.Allocatable.Pods().Value():
+		return "had too many pods"
 	}
 	for _, what := range []corev1.ResourceName{corev1.ResourceCPU, corev1.ResourceMemory} {
 		used := requested(p, what)
@@ -151,10 +173,23 @@ func fits(p *corev1.Pod, n *corev1.Node, there []*corev1.Pod) bool {
 			used += requested(o, what)
 		}
 		if have := n.Status.Allocatable[what]; used > have.MilliValue() {
-			return false
+			return "had insufficient " + string(what)
 		}
 	}
-	return true
+	return ""
+}
+
+// unplaced says why a pod goes nowhere.
+func unplaced(p *corev1.Pod, nodes []*corev1.Node, on map[string][]*corev1.Pod) string {
+	count := map[string]int{}
+	for _, n := range nodes {
+		count[misfit(p, n, on[n.Name])]++
+	}
+	var why []string
+	for _, w := range slices.Sorted(maps.Keys(count)) {
+		why = append(why, fmt.Sprintf("%d %s", count[w], w))
+	}
+	return fmt.Sprintf("0/%d nodes are available: %s.", len(nodes), strings.Join(why, ", "))
 }
 
 // requested is what a pod asks for, in thousandths.

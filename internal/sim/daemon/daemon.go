@@ -42,8 +42,8 @@ import (
 const (
 	SocketFile     = "socket"
 	CredentialFile = "credential"
-	stateFile      = "inventory.json"
-	pidFile        = "process"
+	stateFile      = protocol.InventoryFile
+	pidFile        = protocol.ProcessFile
 )
 
 // claimPort is held on the site's first address: whoever has it has the block.
@@ -388,7 +388,7 @@ func (s *site) make(name string, o protocol.Order, digest string) (*protocol.Mac
 	}
 	for _, other := range s.machines {
 		if other.Address == o.Address {
-			return nil, refuse(http.StatusConflict, "ask for another", "address %s is leased to %s", o.Address, other.Name)
+			return nil, &refusal{http.StatusConflict, protocol.Refusal{What: fmt.Sprintf("address %s is leased to %s", o.Address, other.Name), Todo: "ask for another", Code: protocol.AddressTaken}}
 		}
 	}
 	if o.Hardware != "" {

@@ -13,6 +13,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"syscall"
@@ -59,8 +60,26 @@ type Env struct {
 	Ready   func()          // tells the service manager that it serves
 	Reload  <-chan struct{} // one value for each request to reload
 
-	mu   sync.Mutex
-	open map[io.Closer]struct{}
+	mu    sync.Mutex
+	open  map[io.Closer]struct{}
+	crash context.CancelCauseFunc // ends the program that had a panic
+}
+
+// Catch is deferred at the head of every goroutine of a program: a panic is written
+// to its log and ends the program, with the exit code that a process would have,
+// and nothing else on the machine or in its zone.
+func (e *Env) Catch() {
+	r := recover()
+	if r == nil {
+		return
+	}
+	e.Logf("panic: %v", r)
+	for line := range strings.Lines(string(debug.Stack())) {
+		e.Logf("%s", strings.TrimRight(line, "\n"))
+	}
+	if e.crash != nil {
+		e.crash(&ExitError{2, fmt.Errorf("panic: %v", r)})
+	}
 }
 
 // Listen opens a port for as long as the program runs: when it ends, its

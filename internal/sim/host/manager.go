@@ -300,8 +300,20 @@ func (m *manager) run(ctx context.Context, s *service, d *definition, onReady fu
 	} else {
 		active()
 	}
-	err = prog(ctx, e)
+	// A panic ends the program that had it, as it ends a process, and nothing else
+	// of the machine.
+	pctx, crash := context.WithCancelCause(ctx)
+	defer crash(nil)
+	e.crash = crash
+	err = func() (err error) {
+		defer e.Catch()
+		return prog(pctx, e)
+	}()
 	e.ended()
+	var died *ExitError
+	if errors.As(context.Cause(pctx), &died) && ctx.Err() == nil {
+		err = died
+	}
 	switch {
 	case ctx.Err() != nil:
 		e.Logf("stopped")

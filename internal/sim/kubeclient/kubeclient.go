@@ -22,13 +22,17 @@ import (
 	"os"
 	"time"
 
+	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/kubernetes"
+	"k8s.io/client-go/kubernetes/scheme"
+	typedcorev1 "k8s.io/client-go/kubernetes/typed/core/v1"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 	"k8s.io/client-go/tools/leaderelection"
 	"k8s.io/client-go/tools/leaderelection/resourcelock"
+	"k8s.io/client-go/tools/record"
 
 	"verbund/internal/sim/host"
 )
@@ -141,6 +145,7 @@ func Lead(ctx context.Context, e *host.Env, c *kubernetes.Clientset, name string
 				OnStartedLeading: func(ctx context.Context) {
 					started = true
 					defer close(done)
+					defer e.Catch()
 					e.Logf("leading")
 					work(ctx)
 				},
@@ -158,4 +163,12 @@ func Lead(ctx context.Context, e *host.Env, c *kubernetes.Clientset, name string
 		}
 	}
 	return nil
+}
+
+// Recorder writes events in a component's name until ctx ends.
+func Recorder(ctx context.Context, e *host.Env, c kubernetes.Interface, component string) record.EventRecorder {
+	b := record.NewBroadcaster(record.WithContext(ctx))
+	b.StartRecordingToSink(&typedcorev1.EventSinkImpl{Interface: c.CoreV1().Events("")})
+	context.AfterFunc(ctx, b.Shutdown)
+	return b.NewRecorder(scheme.Scheme, corev1.EventSource{Component: component, Host: e.Host.Spec.Name})
 }

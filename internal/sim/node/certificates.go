@@ -278,6 +278,7 @@ func (c *certificates) run(ctx context.Context) {
 	client := c.client
 	c.mu.Unlock()
 	c.k.wg.Go(func() {
+		defer c.k.e.Catch()
 		c.keep(ctx, trust.KubeletClientSigner, c.file(trust.KubeletClientFile), client, func(p *tls.Certificate) {
 			c.mu.Lock()
 			c.client = p
@@ -299,6 +300,7 @@ func (c *certificates) run(ctx context.Context) {
 		serving = nil
 	}
 	c.k.wg.Go(func() {
+		defer c.k.e.Catch()
 		c.keep(ctx, trust.KubeletServingSigner, c.file(trust.KubeletServerFile), serving, func(p *tls.Certificate) {
 			c.mu.Lock()
 			c.serving = p

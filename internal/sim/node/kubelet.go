@@ -29,6 +29,7 @@ import (
 	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/tools/cache"
+	"k8s.io/client-go/tools/record"
 	kubeletv1 "k8s.io/kubelet/config/v1beta1"
 
 	"verbund/internal/core/trust"
@@ -48,6 +49,7 @@ type kubelet struct {
 	poke   chan struct{}
 	certs  *certificates
 	tokens *podTokens
+	events record.EventRecorder
 	// Of the loop alone.
 	lease    *coordv1.Lease // as it was written last
 	reported time.Time
@@ -93,6 +95,7 @@ func Kubelet(ctx context.Context, e *host.Env) error {
 		return err
 	}
 	k.tokens = &podTokens{k: k, known: map[types.UID]time.Time{}}
+	k.events = kubeclient.Recorder(ctx, e, k.c, "kubelet")
 	if k.cfg.RotateCertificates {
 		k.certs.run(ctx)
 	}
@@ -116,8 +119,14 @@ func Kubelet(ctx context.Context, e *host.Env) error {
 		return nil
 	}
 	e.Ready()
+	k.events.Event(k.node(), corev1.EventTypeNormal, "Starting", "Starting kubelet.")
 	k.run(ctx)
 	return nil
+}
+
+// node is what events about the node are told of.
+func (k *kubelet) node() *corev1.ObjectReference {
+	return &corev1.ObjectReference{Kind: "Node", Name: k.name, UID: types.UID(k.name)}
 }
 
 // register makes the node known, or takes up the one that is.
@@ -278,7 +287,11 @@ func (k *kubelet) run(ctx context.Context) {
 			k.nudge()
 		case <-look.C:
 			if now := k.networkTrouble(); now != trouble && try("node status", k.report) {
-				trouble = now
+				if trouble = now; now == "" {
+					k.events.Eventf(k.node(), corev1.EventTypeNormal, "NodeReady", "Node %s status is now: NodeReady", k.name)
+				} else {
+					k.events.Eventf(k.node(), corev1.EventTypeNormal, "NodeNotReady", "Node %s status is now: NodeNotReady", k.name)
+				}
 				k.nudge()
 			}
 		case <-k.poke:
@@ -319,6 +332,7 @@ func (k *kubelet) sync(ctx context.Context, pods cache.SharedIndexInformer) {
 			continue
 		}
 		k.wg.Go(func() {
+			defer k.e.Catch()
 			again := k.step(ctx, p)
 			k.mu.Lock()
 			missed := k.working[p.UID]
@@ -356,9 +370,13 @@ func (k *kubelet) sync(ctx context.Context, pods cache.SharedIndexInformer) {
 // step soon.
 func (k *kubelet) step(ctx context.Context, p *corev1.Pod) (again bool) {
 	if p.DeletionTimestamp != nil {
+		k.told(p.UID, "")
 		grace := 30 * time.Second
 		if g := p.DeletionGracePeriodSeconds; g != nil {
 			grace = time.Duration(*g) * time.Second
+		}
+		if k.rt.find(p.UID) != nil {
+			k.events.Eventf(p, corev1.EventTypeNormal, "Killing", "Stopping container %s", p.Spec.Containers[0].Name)
 		}
 		k.rt.stop(p.UID, grace)
 		zero := int64(0)
@@ -371,6 +389,12 @@ func (k *kubelet) step(ctx context.Context, p *corev1.Pod) (again bool) {
 		var err error
 		if s, err = k.begin(ctx, p); err != nil {
 			trouble = err.Error()
+			if reason, msg, _ := strings.Cut(trouble, ": "); ctx.Err() == nil && k.told(p.UID, reason) {
+				k.events.Event(p, corev1.EventTypeWarning, map[bool]string{true: "Failed", false: reason}[reason == "ErrImagePull"], msg)
+			}
+		} else {
+			k.told(p.UID, "")
+			k.events.Eventf(p, corev1.EventTypeNormal, "Started", "Started container %s", p.Spec.Containers[0].Name)
 		}
 	}
 	if s != nil {
@@ -385,6 +409,21 @@ func (k *kubelet) step(ctx context.Context, p *corev1.Pod) (again bool) {
 		again = true
 	}
 	return again || trouble != ""
+}
+
+// told says whether a pod has another trouble than it had when this was last
+// asked: each is told once.
+func (k *kubelet) told(uid types.UID, reason string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	key := "trouble of " + uid
+	if k.waiting[key] == reason {
+		return false
+	}
+	if k.waiting[key] = reason; reason == "" {
+		delete(k.waiting, key)
+	}
+	return true
 }
 
 // begin starts a pod that does not run yet.

@@ -266,7 +266,7 @@ func (r *runtime) start(p *corev1.Pod, d host.Descriptor, ip netip.Addr, files m
 	go func() {
 		defer close(s.done)
 		for ctx.Err() == nil && !r.h.Pulled() {
-			err := r.programs[d.StandIn](ctx, env)
+			err := r.once(ctx, d.StandIn, env)
 			if ctx.Err() != nil || r.h.Pulled() {
 				break
 			}
@@ -281,6 +281,18 @@ func (r *runtime) start(p *corev1.Pod, d host.Descriptor, ip netip.Addr, files m
 		}
 	}()
 	return s
+}
+
+// once runs a pod's program; a panic ends it as a process would end, and the
+// container is started anew.
+func (r *runtime) once(ctx context.Context, program string, env *PodEnv) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("panic: %v", p)
+			env.Logf("%v", err)
+		}
+	}()
+	return r.programs[program](ctx, env)
 }
 
 // stop ends a pod and waits for it, at most its grace period.

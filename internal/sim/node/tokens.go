@@ -37,7 +37,8 @@ func (t *podTokens) write(ctx context.Context, p *corev1.Pod) error {
 		return nil
 	}
 	began := time.Now()
-	tok, err := t.k.c.CoreV1().ServiceAccounts(p.Namespace).CreateToken(ctx, p.Spec.ServiceAccountName, &authnv1.TokenRequest{}, metav1.CreateOptions{})
+	tok, err := t.k.c.CoreV1().ServiceAccounts(p.Namespace).CreateToken(ctx, p.Spec.ServiceAccountName, &authnv1.TokenRequest{Spec: authnv1.TokenRequestSpec{
+		BoundObjectRef: &authnv1.BoundObjectReference{APIVersion: "v1", Kind: "Pod", Name: p.Name, UID: p.UID}}}, metav1.CreateOptions{})
 	if err != nil {
 		return fmt.Errorf("service-account token: %w", err)
 	}

@@ -5,6 +5,12 @@ package protocol
 
 import "net/netip"
 
+// The files of a site's folder that the tool reads, too.
+const (
+	InventoryFile = "inventory.json" // what the site keeps of its machines
+	ProcessFile   = "process"        // the id of its process, while it runs
+)
+
 // Inventory is everything a site knows.
 type Inventory struct {
 	Site     string       `json:"site"`
@@ -115,4 +121,9 @@ type Fault struct {
 type Refusal struct {
 	What string `json:"what"`
 	Todo string `json:"todo"`
+	Code string `json:"code,omitempty"` // of refusals that a program can do something about
 }
+
+// AddressTaken is the code of a refusal: somebody else has the lease that was
+// asked for. Another address may be free.
+const AddressTaken = "address-taken"
