@@ -121,18 +121,32 @@ type Lost struct {
 	Why string
 }
 
+func (l Lost) String() string { return fmt.Sprintf("pod %s/%s %s", l.Namespace, l.Name, l.Why) }
+
 // reasons lists why pods would be lost.
 func reasons(lost []Lost) string {
 	var out []string
 	for _, l := range lost {
-		out = append(out, fmt.Sprintf("pod %s/%s %s", l.Namespace, l.Name, l.Why))
+		out = append(out, l.String())
 	}
 	return strings.Join(out, "; ")
 }
 
+// Loss is pods that may be lost.
+type Loss struct {
+	Namespace string // empty: every one
+	Pods      labels.Selector
+}
+
 // Evictable sorts out pods: those to be evicted, and those that would be lost,
-// each with the reason; those of daemons and mirrors are neither.
-func Evictable(pods []corev1.Pod) (evict []corev1.Pod, lost []Lost) {
+// each with the reason; those of daemons and mirrors are neither. What may be
+// lost is evicted like the others.
+func Evictable(pods []corev1.Pod, may []Loss) (evict []corev1.Pod, lost []Lost) {
+	free := func(p *corev1.Pod) bool {
+		return slices.ContainsFunc(may, func(l Loss) bool {
+			return (l.Namespace == "" || l.Namespace == p.Namespace) && l.Pods.Matches(labels.Set(p.Labels))
+		})
+	}
 	for _, p := range pods {
 		owner := metav1.GetControllerOf(&p)
 		_, mirror := p.Annotations[corev1.MirrorPodAnnotationKey]
@@ -140,6 +154,7 @@ func Evictable(pods []corev1.Pod) (evict []corev1.Pod, lost []Lost) {
 		case mirror || owner != nil && owner.Kind == "DaemonSet":
 			continue
 		case p.Status.Phase == corev1.PodSucceeded || p.Status.Phase == corev1.PodFailed || p.DeletionTimestamp != nil:
+		case free(&p):
 		case owner == nil:
 			lost = append(lost, Lost{p, "has no controller that would make it again"})
 			continue
@@ -152,33 +167,40 @@ func Evictable(pods []corev1.Pod) (evict []corev1.Pod, lost []Lost) {
 	return evict, lost
 }
 
-// Unmovable finds, before anything is evicted, the pods of a node that a drain
-// would lose or could never move, and says why.
-func (c *Client) Unmovable(ctx context.Context, node string) (lost, blocked []string, err error) {
-	pods, err := c.PodsOn(ctx, node)
+// Unmovable finds, before anything is evicted, which of these pods a drain would
+// lose or could never move, by node, and says why.
+func (c *Client) Unmovable(ctx context.Context, pods []corev1.Pod) (lost, blocked map[string][]string, err error) {
+	bs, err := c.PolicyV1().PodDisruptionBudgets("").List(ctx, metav1.ListOptions{})
 	if err != nil {
 		return nil, nil, err
 	}
-	evict, gone := Evictable(pods)
-	if len(gone) > 0 {
-		lost = []string{reasons(gone)}
+	lost, blocked = map[string][]string{}, map[string][]string{}
+	on := map[string][]corev1.Pod{}
+	for _, p := range pods {
+		if p.Spec.NodeName != "" {
+			on[p.Spec.NodeName] = append(on[p.Spec.NodeName], p)
+		}
 	}
-	blocked, err = c.blocked(ctx, evict)
-	return lost, blocked, err
+	for node, ps := range on {
+		evict, gone := Evictable(ps, c.mayLose)
+		for _, l := range gone {
+			lost[node] = append(lost[node], l.String())
+		}
+		if b := blockedBy(bs.Items, evict); len(b) > 0 {
+			blocked[node] = b
+		}
+	}
+	return lost, blocked, nil
 }
 
-// blocked finds pods that can never be evicted: under
+// blockedBy finds pods that can never be evicted: under
 // several budgets, or under one that allows no disruption even when all its
 // pods are well.
-func (c *Client) blocked(ctx context.Context, pods []corev1.Pod) ([]string, error) {
-	bs, err := c.PolicyV1().PodDisruptionBudgets("").List(ctx, metav1.ListOptions{})
-	if err != nil {
-		return nil, err
-	}
+func blockedBy(bs []policyv1.PodDisruptionBudget, pods []corev1.Pod) []string {
 	var out []string
 	for _, p := range pods {
 		var over []policyv1.PodDisruptionBudget
-		for _, b := range bs.Items {
+		for _, b := range bs {
 			sel, err := metav1.LabelSelectorAsSelector(b.Spec.Selector)
 			if err == nil && b.Namespace == p.Namespace && sel.Matches(labels.Set(p.Labels)) {
 				over = append(over, b)
@@ -191,7 +213,7 @@ func (c *Client) blocked(ctx context.Context, pods []corev1.Pod) ([]string, erro
 			out = append(out, fmt.Sprintf("disruption budget %s/%s wants all %d pods and so never lets pod %s go: lower it, or give its application another replica", p.Namespace, over[0].Name, over[0].Status.ExpectedPods, p.Name))
 		}
 	}
-	return out, nil
+	return out
 }
 
 // Drain evicts a node's pods and waits until they are gone. Refusals by
@@ -205,7 +227,7 @@ func (c *Client) Drain(ctx context.Context, node string, tell func(string)) erro
 		if err != nil {
 			return err
 		}
-		evict, lost := Evictable(pods)
+		evict, lost := Evictable(pods, c.mayLose)
 		if len(lost) > 0 {
 			return fmt.Errorf("evicting from %s would lose something: %s", node, reasons(lost))
 		}

@@ -22,7 +22,8 @@ import (
 // Client talks to the API of one cluster.
 type Client struct {
 	kubernetes.Interface
-	cfg *rest.Config
+	cfg     *rest.Config
+	mayLose []Loss
 }
 
 // Access is what is needed to reach a cluster.
@@ -32,6 +33,8 @@ type Access struct {
 	CA     []byte
 	Cert   []byte
 	Key    []byte
+	// MayLose are pods that a drain may lose.
+	MayLose []Loss
 }
 
 // New is a client that reaches the API at whichever of the addresses answers
@@ -56,7 +59,7 @@ func New(a Access) (*Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Client{cs, cfg}, nil
+	return &Client{cs, cfg, a.MayLose}, nil
 }
 
 // ReadyAt asks the API server at an address whether it is ready.

@@ -11,6 +11,7 @@ import (
 	policyv1 "k8s.io/api/policy/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/labels"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/kubernetes/fake"
@@ -43,7 +44,7 @@ func TestEvictable(t *testing.T) {
 			p.Spec.Volumes = []corev1.Volume{{Name: "v", VolumeSource: corev1.VolumeSource{EmptyDir: &corev1.EmptyDirVolumeSource{}}}}
 		}),
 	}
-	evict, lost := Evictable(pods)
+	evict, lost := Evictable(pods, nil)
 	var names []string
 	for _, p := range evict {
 		names = append(names, p.Name)
@@ -68,16 +69,33 @@ func TestUnmovable(t *testing.T) {
 		name    string
 		objects []runtime.Object
 		want    string
+		may     []string // be lost
 	}{
-		{"free", []runtime.Object{pod("a", "ReplicaSet", nil)}, ""},
-		{"room", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 1, 2)}, ""},
-		{"never", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 2, 2)}, "budget default/b wants all 2 pods"},
-		{"two budgets", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 0, 1), budget("c", 0, 1)}, "stands under 2 disruption budgets"},
-		{"alone", []runtime.Object{pod("a", "", nil)}, "has no controller"},
+		{"free", []runtime.Object{pod("a", "ReplicaSet", nil)}, "", nil},
+		{"room", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 1, 2)}, "", nil},
+		{"never", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 2, 2)}, "budget default/b wants all 2 pods", nil},
+		{"two budgets", []runtime.Object{pod("a", "ReplicaSet", nil), budget("b", 0, 1), budget("c", 0, 1)}, "stands under 2 disruption budgets", nil},
+		{"alone", []runtime.Object{pod("a", "", nil)}, "has no controller", nil},
+		{"alone, others may", []runtime.Object{pod("a", "", nil)}, "has no controller", []string{"app=ebb"}},
+		{"alone, may", []runtime.Object{pod("a", "", nil)}, "", []string{"app=tide"}},
+		{"may, and a budget", []runtime.Object{pod("a", "", nil), budget("b", 1, 1)}, "budget default/b wants all 1 pods", []string{"app=tide"}},
 	} {
 		c := &Client{Interface: fake.NewClientset(x.objects...)}
-		lost, blocked, err := c.Unmovable(context.Background(), "n")
-		got := strings.Join(append(lost, blocked...), "; ")
+		for _, l := range x.may {
+			sel, err := labels.Parse(l)
+			if err != nil {
+				t.Fatal(err)
+			}
+			c.mayLose = append(c.mayLose, Loss{Pods: sel})
+		}
+		var pods []corev1.Pod
+		for _, o := range x.objects {
+			if p, ok := o.(*corev1.Pod); ok {
+				pods = append(pods, *p)
+			}
+		}
+		lost, blocked, err := c.Unmovable(context.Background(), pods)
+		got := strings.Join(append(lost["n"], blocked["n"]...), "; ")
 		if err != nil || (x.want == "") != (got == "") || !strings.Contains(got, x.want) {
 			t.Errorf("%s: %q, %v, wanted %q", x.name, got, err, x.want)
 		}

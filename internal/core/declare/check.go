@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"k8s.io/apimachinery/pkg/labels"
+
 	"verbund/internal/core/versions"
 )
 
@@ -55,6 +57,7 @@ func (k *checker) all() {
 	k.images()
 	k.system()
 	k.addOns()
+	k.losses()
 	k.exceptions()
 }
 
@@ -345,6 +348,31 @@ func (k *checker) addOns() {
 			k.add(at+".version", "add-on-unfit", fmt.Sprintf("%s %s does not fit Kubernetes v1.%d", n, a.Version, m), "these fit: "+joinWords(k.cat.Fitting(n, m))+"; or declare an exception with its reason")
 		}
 	}
+}
+
+// losses looks whether pods that may be lost are chosen on purpose.
+func (k *checker) losses() {
+	for i, l := range k.c.MayLose {
+		at := fmt.Sprintf("mayLose[%d]", i)
+		if _, err := l.Selector(); err != nil {
+			k.add(at+".pods", "may-lose", err.Error(), "write a selector such as app=scratch")
+		}
+		if strings.TrimSpace(l.Reason) == "" {
+			k.add(at, "may-lose", fmt.Sprintf("pods %q may be lost, and no reason is given", l.Pods), "add a reason: it is for whoever reads this next")
+		}
+	}
+}
+
+// Selector reads the label selector, which has to choose something.
+func (l Loss) Selector() (labels.Selector, error) {
+	s, err := labels.Parse(l.Pods)
+	if err == nil && s.Empty() {
+		err = fmt.Errorf("it chooses every pod")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%q is no selector of pods: %w", l.Pods, err)
+	}
+	return s, nil
 }
 
 // exceptions turns errors that are accepted into warnings.

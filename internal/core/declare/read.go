@@ -21,6 +21,7 @@ const (
 type Input struct {
 	Files fs.FS  // holds the declaration and what it names
 	File  string // in Files
+	Text  []byte // of the declaration, if another one than File's is to be read
 	// Shipped is the catalogue inside the program.
 	Shipped *versions.Catalogue
 	Now     time.Time
@@ -51,9 +52,12 @@ var ErrNoFile = errors.New("the declaration cannot be read")
 // extends, its site, its catalogue, its pins. The declaration has its defaults
 // filled in; it may be used only if the findings hold no error.
 func Read(in Input) (*Result, error) {
-	data, err := slurp(in.Files, in.File)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNoFile, err)
+	data := in.Text
+	if data == nil {
+		var err error
+		if data, err = slurp(in.Files, in.File); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrNoFile, err)
+		}
 	}
 	r := &Result{File: in.File, Decl: &Declaration{}, Plain: in.Shipped, Catalogue: in.Shipped}
 	d := decode(in.Files, in.File, data, r.Decl)

@@ -56,6 +56,7 @@ var Rules = []Rule{
 	{ID: "add-on-version", Severity: Error, What: "the catalogue has no such version of an add-on"},
 	{ID: "add-on-unfit", Severity: Error, What: "an add-on does not fit the Kubernetes version", Open: true},
 	{ID: "add-on-reason", Severity: Error, What: "an add-on has a version of its own and no reason"},
+	{ID: "may-lose", Severity: Error, What: "pods that may be lost are not chosen by a label selector, with a reason"},
 	{ID: "exception-rule", Severity: Error, What: "an exception names a rule that is not open to exceptions"},
 	{ID: "exception-reason", Severity: Error, What: "an exception has no reason"},
 	{ID: "exception-idle", Severity: Warning, What: "an exception is not needed"},

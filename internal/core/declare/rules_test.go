@@ -93,6 +93,8 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "add-on-version", want: "the catalogue has no coredns v1.14.9", bad: least + "addOns: {coredns: {version: v1.14.9, reason: slow}}\n", good: least + "addOns: {coredns: {version: v1.14.2, reason: slow}}\n"},
 		{rule: "add-on-unfit", want: "5:29: error: coredns v1.13.1 does not fit Kubernetes v1.37; these fit: v1.14.2, v1.14.5", bad: least + "addOns: {coredns: {version: v1.13.1, reason: slow}}\n", good: least + "addOns: {coredns: {version: v1.14.2, reason: slow}}\n"},
 		{rule: "add-on-reason", want: "nobody says why", bad: least + "addOns: {coredns: {version: v1.14.2}}\n", good: least + "addOns: {coredns: {version: v1.14.2, reason: slow}}\n"},
+		{rule: "may-lose", want: `"app in (" is no selector of pods`, bad: least + "mayLose: [{pods: 'app in (', reason: why not}]\n", good: least + "mayLose: [{pods: app=scratch, reason: made anew}]\n"},
+		{rule: "may-lose", want: "may be lost, and no reason is given", bad: least + "mayLose: [{pods: app=scratch, reason: ' '}]\n", good: least},
 		{rule: "exception-rule", want: `there is no exception from "control-none"; only these are open to exceptions: add-on-unfit, setting-unknown`, bad: least + "exceptions: [{rule: control-none, reason: why not}]\n", good: least},
 		{rule: "exception-reason", want: "the exception from add-on-unfit has no reason", bad: least + "exceptions: [{rule: add-on-unfit}]\n", good: least},
 		{rule: "exception-idle", want: "the exception from add-on-unfit is not needed", bad: least + "exceptions: [{rule: add-on-unfit, reason: tried}]\n", good: least + "exceptions: [{rule: add-on-unfit, reason: tried}]\naddOns: {coredns: {version: v1.13.1, reason: slow}}\n"},

@@ -40,6 +40,7 @@ type Declaration struct {
 	System     System               `yaml:"system" doc:"what the machines' operating system is told"`
 	Trust      Trust                `yaml:"trust" doc:"how long authorities and certificates live"`
 	AddOns     map[string]AddOn     `yaml:"addOns" doc:"add-ons on versions of their own, by name: fairway or coredns"`
+	MayLose    []Loss               `yaml:"mayLose" doc:"pods that a drain may lose for good: those without a controller, and those with data in an emptyDir; without it a run that would lose one stops before its first step"`
 	Exceptions []Exception          `yaml:"exceptions" doc:"errors that are accepted knowingly; check, plan and status go on showing them"`
 }
 
@@ -155,6 +156,13 @@ type Taint struct {
 }
 
 func (t Taint) String() string { return t.Key + "=" + t.Value + ":" + t.Effect }
+
+// Loss is pods that may be lost when their node is drained.
+type Loss struct {
+	Namespace string `yaml:"namespace" doc:"in which they are" def:"every namespace"`
+	Pods      string `yaml:"pods" doc:"label selector, as Kubernetes has it" need:"yes" eg:"app=scratch"`
+	Reason    string `yaml:"reason" doc:"why that does no harm" need:"yes" eg:"its data is made anew each night"`
+}
 
 // Rollout says how changes reach the machines of a pool.
 type Rollout struct {

@@ -56,7 +56,7 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 				return nil, &Refusal{fmt.Sprintf("machine %s has the only member of the datastore", m.Name), "add a control-plane machine first, or clear the whole cluster: verbund clear"}
 			}
 			if isNode && m.Role == versions.Worker && s.Reached {
-				needs = []string{p.add(Drain, m.Name, "cordon it and evict its pods", "it leaves the cluster for now", Step{Guards: []string{"disruption budgets", "no pod that would be lost"}})}
+				needs = []string{p.drain(m.Name, "it leaves the cluster for now", Step{})}
 			}
 			if isMember {
 				last = p.add(Leave, m.Name, "take its member out of the datastore", "it joins anew later", Step{Needs: append(needs, last), Guards: []string{"the remaining members are healthy"}, Final: true})
@@ -74,5 +74,5 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("what is on %s (%s, zone %s)", m.Name, cmp.Or(m.Pool, string(m.Role)), m.Zone))
 		p.add(kind, m.Name, text, why, Step{Needs: needs, Final: true})
 	}
-	return &p.plan, nil
+	return &p.plan, p.drains()
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,6 +27,14 @@ func Parts(c *topology.Cluster) []string {
 	return out
 }
 
+// partOf names the part to which a declared machine belongs.
+func partOf(m topology.Machine) string { return cmp.Or(m.Pool, OnlyControl) }
+
+// PartOf names the part to which a machine belongs, declared or not.
+func PartOf(c *topology.Cluster, machine string) string {
+	return (&Plan{}).part(c, Step{Kind: Get, Machine: machine})
+}
+
 // part names the part that a step belongs to; the last look at everything
 // belongs to none.
 func (p *Plan) part(c *topology.Cluster, s Step) string {
@@ -36,7 +45,7 @@ func (p *Plan) part(c *topology.Cluster, s Step) string {
 		return ""
 	}
 	if m, ok := c.Machine(s.Machine); ok && m.Pool != "" {
-		return m.Pool
+		return partOf(m)
 	}
 	// A machine that is not declared any more belongs to what its name says.
 	if rest, ok := strings.CutPrefix(s.Machine, c.Name+"-"); ok && s.Machine != "" {

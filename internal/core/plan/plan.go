@@ -50,6 +50,14 @@ const (
 	Verify   Kind = "verify"   // everything is well
 )
 
+// TakesOut says whether a step of this kind takes its machine out of service.
+func (k Kind) TakesOut() bool {
+	return k == Rest || k == Drain || k == Switch || k == Get || k == Move || k == Wipe || k == Leave
+}
+
+// BringsBack says whether a machine is in service again after a step of this kind.
+func (k Kind) BringsBack() bool { return k == Ready || k == Return || k == Uncordon }
+
 // Step is one thing done to one machine or to the cluster.
 type Step struct {
 	ID      string   `json:"id"` // KIND/MACHINE
@@ -63,6 +71,9 @@ type Step struct {
 	Batch   int      `json:"batch,omitempty"`
 	Detail  []string `json:"detail,omitempty"` // line by line, what differs
 	Adopts  bool     `json:"adopts,omitempty"` // it gets a machine that was there before
+	// Within is how long what it waits for may take before it is given up; zero: as
+	// long as steps of its kind may.
+	Within time.Duration `json:"-"`
 }
 
 // MachineSeen is what was observed of a machine.
@@ -94,6 +105,17 @@ type MachineSeen struct {
 	// Reissue are certificates that have to be made anew before.
 	Reissue []string
 	Moved   netip.Addr // where it was, if the site has leased it another address since
+	// Disk and DiskUsed are in bytes; ClockOff is how far its clock is ahead.
+	Disk, DiskUsed int64
+	ClockOff       time.Duration
+	Restarted      map[string]Restarted // by unit, of those that were restarted by themselves
+}
+
+// Restarted is how often a unit was started anew because it had ended by itself.
+type Restarted struct {
+	Times int
+	Last  time.Time // when it was last started
+	Why   string    // its last error
 }
 
 // MemberSeen is what was observed of a member of the datastore.
@@ -112,7 +134,11 @@ type NodeSeen struct {
 	Version  string
 	Cordoned bool // by us
 	Drained  bool // cordoned by us, and nothing is left to evict
-	Differs  []string
+	// Loses are pods that a drain would lose for good, and Stuck what would keep a
+	// drain from ever ending, in words.
+	Loses   []string
+	Stuck   []string
+	Differs []string
 }
 
 // AddOnSeen is what was observed of an add-on.
@@ -126,8 +152,9 @@ type AddOnSeen struct {
 
 // Observed is everything that was seen, from outside.
 type Observed struct {
-	Founded bool // the datastore exists or existed
-	Now     bool // an authority is distrusted at once: nobody is waited for
+	Founded bool   // the datastore exists or existed
+	Part    string // to which the run is limited; empty: everything
+	Now     bool   // an authority is distrusted at once: nobody is waited for
 	// TrustMark is what pods of add-ons have to have been started with.
 	TrustMark string
 	Clearing  bool            // an interrupted clear may have left something on machines
@@ -154,6 +181,8 @@ type Plan struct {
 	Removes []string `json:"removes,omitempty"`
 	// Endangers says what could be lost, if the plan could lose anything.
 	Endangers []string `json:"endangers,omitempty"`
+	// Beside is what cannot be done outside of the part that was asked for.
+	Beside []string `json:"beside,omitempty"`
 	// More says that the rest is planned anew after these steps.
 	More bool   `json:"more,omitempty"`
 	From string `json:"from,omitempty"` // version of an upgrade
@@ -194,8 +223,9 @@ func (p *planner) add(k Kind, machine, text, why string, s Step) string {
 
 func id(k Kind, machine string) string { return string(k) + "/" + machine }
 
-// running is the lowest version of a machine's Kubernetes components.
-func (m MachineSeen) running() string {
+// Running is the lowest version of a machine's Kubernetes components; empty if it
+// has none.
+func (m MachineSeen) Running() string {
 	low := ""
 	for _, c := range []string{"kube-apiserver", "kubelet"} {
 		if v := m.Versions[c]; v != "" && (low == "" || versions.Compare(v, low) < 0) {
@@ -308,7 +338,7 @@ func (p *planner) down(m topology.Machine, part versions.Part) []string {
 func Version(c *topology.Cluster, o Observed) string {
 	low := ""
 	for _, m := range c.Machines {
-		if v := o.Machines[m.Name].running(); m.Role == versions.Control && v != "" && (low == "" || versions.Compare(v, low) < 0) {
+		if v := o.Machines[m.Name].Running(); m.Role == versions.Control && v != "" && (low == "" || versions.Compare(v, low) < 0) {
 			low = v
 		}
 	}
@@ -348,6 +378,9 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 	p.raise()
 	p.upgrade()
 	p.shrink()
+	if err := p.drains(); err != nil {
+		return nil, err
+	}
 	if p.plan.More = len(p.later) > 0; len(p.plan.Steps) > 0 && !p.plan.More {
 		var all []string
 		for _, s := range p.plan.Steps {
@@ -369,20 +402,14 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 	high := ""
 	for _, m := range p.c.Machines {
 		s := p.o.Machines[m.Name]
-		if v := s.running(); m.Role == versions.Control && v != "" && (high == "" || versions.Compare(v, high) > 0) {
+		if v := s.Running(); m.Role == versions.Control && v != "" && (high == "" || versions.Compare(v, high) > 0) {
 			high = v
 		}
-		if s.Exists && s.Size != "" && s.Size != m.Size {
-			return &Refusal{fmt.Sprintf("the size of living machine %s cannot be changed from %s to %s", m.Name, s.Size, m.Size), "declare a new pool of the new size and lower the count of the old one, or keep the size"}
-		}
-		if s.Exists && s.Zone != "" && s.Zone != m.Zone {
-			return &Refusal{fmt.Sprintf("living machine %s cannot be moved from zone %s to %s", m.Name, s.Zone, m.Zone), "keep the order of the zones, or declare a new pool"}
-		}
-		if strings.HasPrefix(s.Trouble, HostKeyTrouble) {
-			return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, replace " + m.Name}
-		}
-		if p.foreign(m) && p.o.Clusters[s.Owner] {
-			return &Refusal{fmt.Sprintf("machine %s belongs to cluster %s, which lives", m.Name, s.Owner), "take it out of that cluster first, or declare another machine"}
+		if r := p.refuseMachine(m, s); r != nil {
+			if p.o.Part == "" || p.o.Part == partOf(m) {
+				return r
+			}
+			p.plan.Beside = append(p.plan.Beside, r.Error())
 		}
 	}
 	if p.o.Founded {
@@ -398,7 +425,7 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 	}
 	for _, m := range p.c.Machines {
 		s := p.o.Machines[m.Name]
-		if v := s.running(); m.Role == versions.Worker && v != "" && p.o.Founded && !p.stray(m) {
+		if v := s.Running(); m.Role == versions.Worker && v != "" && p.o.Founded && !p.stray(m) {
 			if versions.Compare(v, m.Set.Kubernetes) > 0 {
 				return &Refusal{fmt.Sprintf("worker %s runs %s, and %s, which is lower, is declared for it", m.Name, v, m.Set.Kubernetes), "declare " + v + " or higher, or a new pool"}
 			}
@@ -408,6 +435,21 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 		}
 	}
 	return p.quorum()
+}
+
+// refuseMachine finds what cannot be done at one machine.
+func (p *planner) refuseMachine(m topology.Machine, s MachineSeen) *Refusal {
+	switch {
+	case s.Exists && s.Size != "" && s.Size != m.Size:
+		return &Refusal{fmt.Sprintf("the size of living machine %s cannot be changed from %s to %s", m.Name, s.Size, m.Size), "declare a new pool of the new size and lower the count of the old one, or keep the size"}
+	case s.Exists && s.Zone != "" && s.Zone != m.Zone:
+		return &Refusal{fmt.Sprintf("living machine %s cannot be moved from zone %s to %s", m.Name, s.Zone, m.Zone), "keep the order of the zones, or declare a new pool"}
+	case strings.HasPrefix(s.Trouble, HostKeyTrouble):
+		return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, replace " + m.Name}
+	case p.foreign(m) && p.o.Clusters[s.Owner]:
+		return &Refusal{fmt.Sprintf("machine %s belongs to cluster %s, which lives", m.Name, s.Owner), "take it out of that cluster first, or declare another machine"}
+	}
+	return nil
 }
 
 // HostKeyTrouble begins the trouble of a machine that shows another host key.
@@ -424,7 +466,9 @@ func (p *planner) quorum() error {
 			return nil
 		}
 	}
-	return &Refusal{map[bool]string{true: "every datastore machine is gone, and with them the datastore", false: "every control-plane machine is gone, and with them the datastore"}[p.c.Apart], "tear the cluster down and raise it anew, then restore a backup"}
+	what := map[bool]string{true: "datastore", false: "control-plane"}[p.c.Apart]
+	return &Refusal{fmt.Sprintf("the site answers, and has none of this cluster's %s machines, on which its datastore was", what),
+		"nothing was changed; find out whether this is the site that they were ordered from, and whether it has lost them (verbund machines, verbund history): only if they are gone for good is the cluster to be raised anew, from a backup"}
 }
 
 // getting plans how machines are got, and how they get what they run from.
@@ -462,7 +506,7 @@ func (p *planner) getting() {
 				}
 				p.add(Wipe, m.Name, "wipe what cluster "+s.Owner+" left on it", left, Step{Needs: []string{id(Get, m.Name)}, Final: true})
 			} else if s.Active != "" {
-				text, why = "level it with its group: pull "+m.Carries(), "it runs "+s.running()+" and never was part of this cluster"
+				text, why = "level it with its group: pull "+m.Carries(), "it runs "+s.Running()+" and never was part of this cluster"
 			}
 			p.pull(m, text, why, Step{Needs: []string{id(Get, m.Name), id(Wipe, m.Name)}})
 			p.add(Write, m.Name, "write its configuration and certificates", "it has none of this cluster", Step{Needs: []string{id(Pull, m.Name), id(Get, m.Name), id(Wipe, m.Name)}})
@@ -651,7 +695,7 @@ func (p *planner) upgrade() {
 	}
 	p.plan.From, p.plan.To = Version(c, p.o), c.Set.Kubernetes
 	if len(control) == 0 && len(others) > 0 {
-		p.plan.From, p.plan.To = p.o.Machines[others[0].Name].running(), others[0].Set.Kubernetes
+		p.plan.From, p.plan.To = p.o.Machines[others[0].Name].Running(), others[0].Set.Kubernetes
 	}
 	// Whatever repairs the cluster as it is comes before changing it.
 	var before []string
@@ -664,10 +708,10 @@ func (p *planner) upgrade() {
 	}
 	balanced := len(c.Of(versions.Balancer)) > 0
 	switchText := func(m topology.Machine) string {
-		if lacks := p.lacks(m); len(lacks) > 0 && p.o.Machines[m.Name].running() == m.Set.Kubernetes {
+		if lacks := p.lacks(m); len(lacks) > 0 && p.o.Machines[m.Name].Running() == m.Set.Kubernetes {
 			return "switch to a slot that has " + enumerate(lacks) + ", too, and restart"
 		}
-		return fmt.Sprintf("switch from %s to %s and restart", cmp.Or(p.o.Machines[m.Name].running(), "etcd "+p.o.Machines[m.Name].Versions["etcd"]), m.Carries())
+		return fmt.Sprintf("switch from %s to %s and restart", cmp.Or(p.o.Machines[m.Name].Running(), "etcd "+p.o.Machines[m.Name].Versions["etcd"]), m.Carries())
 	}
 	for _, m := range control {
 		need := append(slices.Clone(before), last)
@@ -720,7 +764,7 @@ func (p *planner) worker(m topology.Machine, needs []string, batch int, forwarde
 		p.add(Rest, m.Name, "take it out of the balancer", "the application's requests go elsewhere meanwhile", Step{Needs: needs, Batch: batch})
 	}
 	if !p.o.Nodes[m.Name].Drained {
-		p.add(Drain, m.Name, "cordon it and evict its pods", "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name)), Guards: []string{"disruption budgets", "no pod that would be lost"}, Batch: batch})
+		p.drain(m.Name, "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name)), Batch: batch})
 	}
 	needs = append(slices.Clone(needs), id(Rest, m.Name), id(Drain, m.Name))
 	p.pull(m, "pull "+m.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: needs, Batch: batch})
@@ -791,7 +835,7 @@ func (p *planner) shrink() {
 		needs := before
 		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("%s (%s, zone %s)", name, s.Role, s.Zone))
 		if isNode && s.Role == versions.Worker && s.Reached {
-			needs = []string{p.add(Drain, name, "cordon it and evict its pods", "it leaves the cluster", Step{Needs: needs, Guards: []string{"disruption budgets", "no pod that would be lost"}})}
+			needs = []string{p.drain(name, "it leaves the cluster", Step{Needs: needs})}
 		}
 		if isMember {
 			left--

@@ -357,7 +357,7 @@ func TestRefusals(t *testing.T) {
 			for _, n := range []string{"1", "2", "3"} {
 				delete(o.Machines, "tidewatch-control-"+n)
 			}
-		}, "every control-plane machine is gone"},
+		}, "the site answers, and has none of this cluster's control-plane machines"},
 	} {
 		c := cluster(t, x.declared, 3, 2)
 		o := living(c, x.runs)

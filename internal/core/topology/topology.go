@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"verbund/internal/core/declare"
@@ -40,9 +41,10 @@ type Cluster struct {
 	Components map[string]declare.Component
 	System     declare.System
 	Trust      declare.Trust
-	Apart      bool      // the datastore has machines of its own
-	Nodes      bool      // control-plane machines are nodes
-	Machines   []Machine // control first, then datastore, pools as declared, the balancer
+	Apart      bool                     // the datastore has machines of its own
+	Nodes      bool                     // control-plane machines are nodes
+	Machines   []Machine                // control first, then datastore, pools as declared, the balancer
+	patience   map[string]time.Duration // by pool
 	hostsText  string
 	digests    map[string]string // of the add-ons' images, by name
 	index      map[string]int    // of Machines, by name
@@ -104,6 +106,24 @@ type Machine struct {
 	// included, when this machine's member was born. One alone founds it.
 	Members []string
 }
+
+// PatienceOf is how long emptying a node may take: that of its pool, also of a
+// machine that is not declared any more and says its pool only by its name.
+func (c *Cluster) PatienceOf(machine string) time.Duration {
+	if m, ok := c.Machine(machine); ok && m.Patience > 0 {
+		return m.Patience
+	}
+	rest := strings.TrimPrefix(machine, c.Name+"-")
+	if i := strings.LastIndex(rest, "-"); i > 0 {
+		if d, ok := c.patience[rest[:i]]; ok && d > 0 {
+			return d
+		}
+	}
+	return defaultPatience
+}
+
+// defaultPatience is that of pools which do not say another one.
+const defaultPatience = 2 * time.Minute
 
 // Is says whether a machine has a part.
 func (m Machine) Is(p versions.Part) bool { return slices.Contains(m.Parts, p) }
@@ -224,7 +244,9 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 			})
 		}
 	}
+	c.patience = map[string]time.Duration{}
 	for pi, p := range d.Pools {
+		c.patience[p.Name] = time.Duration(p.Rollout.Patience)
 		pset, ok := cat.Set(p.Kubernetes)
 		if !ok {
 			return nil, fmt.Errorf("the catalogue has no Kubernetes %s", p.Kubernetes)
@@ -321,7 +343,9 @@ func (c *Cluster) address(block netip.Prefix, fixed, known map[string]netip.Addr
 			m.Address = a
 			continue
 		}
-		if a, ok := known[m.Name]; ok && block.Contains(a) {
+		// One that somebody else has got meanwhile is not asked for again: a machine
+		// that is there has its lease, and one that is not gets another address.
+		if a, ok := known[m.Name]; ok && block.Contains(a) && !slices.Contains(others, a) {
 			m.Address = a
 			continue
 		}

@@ -35,6 +35,9 @@ type Entry struct {
 	RenewFrom time.Time `json:"renewFrom,omitzero"` // zero: it is not renewed by itself
 	Serial    string    `json:"serial"`
 	Renews    string    `json:"renews,omitempty"` // who renews it, if not the tool
+	// NotLooked is why it could not be looked at where it lies: what is said of it
+	// is what was issued.
+	NotLooked string `json:"notLooked,omitempty"`
 	// Troubles are what is wrong with it, in words.
 	Troubles []string `json:"troubles"`
 }
