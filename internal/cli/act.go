@@ -55,122 +55,24 @@ what is left is said.`,
 				return err
 			}
 			defer s.Close()
-			return a.converge(s, r, "converge", only)
+			return a.converge(s, r, "converge", only, nil)
 		},
 	}
 	c.Flags().StringVar(&only, "only", "", "one part: control, addons, or the name of a pool")
-	return a.asks(c)
+	return a.drains(c)
 }
 
-// held opens the store for writing and takes the lock.
+// held takes the lock of a memory that may have to be made first.
 func held(s *engine.Session, command string) (release func(), err error) {
-	if err := s.Store.Make(); err != nil {
-		return nil, err
-	}
-	return s.Store.Lock(command)
-}
-
-// locked is held for what changes machines: it starts the site, too.
-func (a *app) locked(s *engine.Session, r *declare.Result, command string) (release func(), err error) {
-	release, err = held(s, command)
+	release, err = s.Store.Lock(command)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.startSite(s, r); err != nil {
+	if err := s.Store.Make(); err != nil {
 		release()
 		return nil, err
 	}
-	s.Alone = true
 	return release, nil
-}
-
-func (a *app) converge(s *engine.Session, r *declare.Result, command, only string) error {
-	release, err := a.locked(s, r, command)
-	if err != nil {
-		return err
-	}
-	defer release()
-	var asked map[string]bool // steps that cannot be undone, and were agreed to
-	// Machines that are there and asleep, and bare ones that are adopted, are
-	// woken first; what they need shows only then. Machines whose address has
-	// changed are repaired one after the other. What does not come to an end in
-	// so many rounds never will.
-	moves := 0
-	// What a run that was cut off has set in motion may not be over, although
-	// nothing is left to do.
-	cut, err := s.Store.CutOff()
-	if err != nil {
-		return err
-	}
-	for round := 0; round < 3+moves; round++ {
-		p, v, err := s.Plan(a.soft)
-		if err != nil {
-			return err
-		}
-		var left []plan.Step
-		if only != "" && len(p.Steps) > 0 {
-			if p, left, err = p.Only(v.Cluster, only); err != nil {
-				return err
-			}
-		}
-		switch {
-		case len(p.Steps) > 0:
-		case len(left) > 0:
-			a.ui.say("in cluster %s, %s is as declared: nothing to do", s.Decl.Name, only)
-			a.sayLeft(left)
-			return nil
-		case cut && v.Seen.Founded && len(v.Ailing()) > 0:
-			p.Steps, cut = []plan.Step{plan.Last(nil)}, false
-		default:
-			a.ui.say("cluster %s is as declared: nothing to do", s.Decl.Name)
-			a.sayReplacing(s)
-			return nil
-		}
-		// What showed only when a machine was awake is asked about again, if it
-		// cannot be undone.
-		if asked == nil || slices.ContainsFunc(finals(p), func(id string) bool { return !asked[id] }) {
-			if err := a.agree(s, p, v); err != nil {
-				return err
-			}
-			asked = map[string]bool{}
-			for _, id := range finals(p) {
-				asked[id] = true
-			}
-		}
-		if err := a.surveyFirst(s, v, p); err != nil {
-			return err
-		}
-		if err := a.pin(r, v); err != nil {
-			return err
-		}
-		steps := p.Waking(v.Seen)
-		again := len(steps) > 0 || p.More
-		if len(steps) == 0 {
-			steps = p.Steps
-		}
-		if p.More {
-			moves = min(moves+1, len(v.Cluster.Machines))
-		}
-		// Where the endpoint is about to move and answers already, people's files
-		// learn of it before what answered until now goes away.
-		if v.Seen.Endpoint {
-			if err := a.followEndpoint(s, v.Cluster, false); err != nil {
-				return err
-			}
-		}
-		if err := a.carryOut(s, v, command, steps); err != nil {
-			return err
-		}
-		if err := a.followEndpoint(s, v.Cluster, true); err != nil {
-			return err
-		}
-		if !again {
-			a.sayLeft(left)
-			a.sayReplacing(s)
-			return nil
-		}
-	}
-	return errors.New("machines keep falling asleep or moving; machines and their consoles say why")
 }
 
 // followEndpoint points the kubeconfig files into which access was merged to
@@ -279,7 +181,7 @@ func (a *app) agree(s *engine.Session, p *plan.Plan, v *engine.View) error {
 
 // carryOut runs steps with the journal and the progress.
 func (a *app) carryOut(s *engine.Session, v *engine.View, command string, steps []plan.Step) error {
-	pr := newProgress(a, s.Durations(), len(steps))
+	pr := newProgress(a, s.Durations(), steps)
 	r, err := s.Begin(v, command, pr.entry)
 	if err != nil {
 		return err
@@ -319,8 +221,18 @@ func failure(se *engine.StepError) error {
 		}
 	}
 	fmt.Fprintf(&b, "\n  what now   %s", se.Todo)
-	return &exit{exitFailed, errors.New(b.String())}
+	return &exit{exitFailed, &told{b.String(), se}}
 }
+
+// told is an error in the words in which a person is told of it.
+type told struct {
+	text string
+	err  error
+}
+
+func (t *told) Error() string { return t.text }
+
+func (t *told) Unwrap() error { return t.err }
 
 func (a *app) teardownCmd() *cobra.Command {
 	c := &cobra.Command{
@@ -341,8 +253,15 @@ func (a *app) teardownCmd() *cobra.Command {
 func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 	name := s.Decl.Name
 	if !s.Store.Exists() {
-		a.ui.say("there is nothing of cluster %s here", name)
-		return nil
+		v, err := s.Locate(a.soft)
+		if err != nil {
+			return err
+		}
+		if len(v.Unknown) == 0 {
+			a.ui.say("there is nothing of cluster %s here", name)
+			return nil
+		}
+		a.ui.say("nothing is remembered of cluster %s here, and machines of it are at the site", name)
 	}
 	release, err := a.locked(s, r, "teardown")
 	if err != nil {
@@ -367,16 +286,20 @@ func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 		return err
 	}
 	a.ui.say("tearing down cluster %s removes %s, all that runs on them, and its entry in %s", name, count(len(steps), "machine"), count(len(kcs), "kubeconfig file"))
-	if !a.yes || a.confirm != "" {
-		if err := a.askByName(name, fmt.Sprintf("everything in cluster %s will be lost", name)); err != nil {
-			return err
-		}
+	if _, err := s.Trust(); err != nil {
+		a.ui.say("the keys of the cluster are not to be had: %v", err)
+	}
+	if err := a.askByName(name, fmt.Sprintf("everything in cluster %s will be lost", name)); err != nil {
+		return err
+	}
+	if err := s.Store.Make(); err != nil {
+		return err
 	}
 	c, err := s.Topology()
 	if err != nil {
 		return err
 	}
-	pr := newProgress(a, s.Durations(), len(steps))
+	pr := newProgress(a, s.Durations(), steps)
 	run, err := s.Begin(&engine.View{Cluster: c}, "teardown", pr.entry)
 	if err != nil {
 		return err

@@ -121,7 +121,7 @@ func (d *demo) live() (err error) {
 			// Whatever happened, nothing is left running.
 			d.sub.soft, d.sub.hard = context.Background(), context.Background()
 			d.sub.quiet = true
-			d.sub.run([]string{"teardown", "--yes"})
+			d.sub.run([]string{"teardown", "--confirm", demoCluster})
 			os.RemoveAll(d.sub.dir)
 		}
 	}()
@@ -547,7 +547,7 @@ func (d *demo) end() error {
 	for _, z := range inv.Zones {
 		processes = append(processes, z.Process)
 	}
-	if err := d.do("teardown", "--yes"); err != nil {
+	if err := d.do("teardown", "--confirm", demoCluster); err != nil {
 		return err
 	}
 	alive := slices.DeleteFunc(processes, func(pid int) bool { return pid == 0 || !running(pid) })

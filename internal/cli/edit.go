@@ -1,10 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,7 +13,6 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
-	"verbund/internal/store"
 )
 
 func (a *app) scaleCmd() *cobra.Command {
@@ -41,28 +40,13 @@ it without a change of the file. Then it converges.`,
 					if n < now.From || n > now.To {
 						return "", nil, usage("pool %s is declared with %s machines, and %d is not among them; change the range there", args[0], now, n)
 					}
-					return "", nil, a.remember(r, args[0], n)
+					return "", nil, nil // it is remembered
 				}
 				return "pools[" + args[0] + "].count", func(b []byte) ([]byte, error) { return declare.SetCount(b, args[0], n) }, nil
-			})
+			}, args[0], n)
 		},
 	}
-	return a.asks(c)
-}
-
-// remember moves the count of a pool inside its range.
-func (a *app) remember(r *declare.Result, pool string, n int) error {
-	st, err := store.Open(filepath.Dir(r.PinsFile), r.Decl.Name, a.keys())
-	if err != nil {
-		return err
-	}
-	release, err := st.Lock("scale")
-	if err != nil {
-		return err
-	}
-	defer release()
-	a.ui.say("pool %s is to have %d machines, inside its declared range", pool, n)
-	return st.SaveCount(pool, n)
+	return a.drains(c)
 }
 
 func (a *app) upgradeCmd() *cobra.Command {
@@ -84,16 +68,17 @@ lines stay as they are. Then it converges: backup, control plane, add-ons, pools
 					return "", nil, err
 				}
 				return "kubernetes", func(b []byte) ([]byte, error) { return declare.SetKubernetes(b, args[0]) }, nil
-			})
+			}, "", 0)
 		},
 	}
-	return a.asks(c)
+	return a.drains(c)
 }
 
-// edit changes one value of the declaration and converges. change says which
-// value it is and how the file is changed; no change means that there is
-// nothing to be written.
-func (a *app) edit(command string, change func(*declare.Result) (string, func([]byte) ([]byte, error), error)) error {
+// edit converges to the declaration with one value changed. value says which
+// one it is and how the file is changed; no way to change it means that the
+// declaration allows it already, and that the count of a pool is remembered. The
+// file is written when the person has agreed, and when nothing is in the way.
+func (a *app) edit(command string, value func(*declare.Result) (string, func([]byte) ([]byte, error), error), pool string, count int) error {
 	path, err := a.findDeclaration()
 	if err != nil {
 		return err
@@ -105,53 +90,54 @@ func (a *app) edit(command string, change func(*declare.Result) (string, func([]
 	if _, ok := isTerminal(a.in); !ok && !a.yes {
 		return a.ask("")
 	}
-	at, f, err := change(r)
+	at, f, err := value(r)
 	if err != nil {
 		return err
 	}
-	var before []byte
-	var mode os.FileMode
-	if f != nil {
-		if file, line, ok := r.Where(at); ok && file != r.File {
-			return usage("%s is given in line %d of %s, which this declaration extends and which others may extend too; change it there, or give it here", at, line, under(file))
-		}
-		data, err := os.ReadFile(path)
+	if f == nil {
+		s, r, err := a.openPath(path, true)
 		if err != nil {
 			return err
 		}
-		out, err := f(data)
-		if errors.Is(err, declare.ErrElsewhere) {
-			return usage("%s does not stand in %s; write it there first", at, path)
-		}
-		if err != nil {
-			return fmt.Errorf("changing %s in %s: %w", at, path, err)
-		}
-		if string(out) != string(data) {
-			i, err := os.Stat(path)
-			if err != nil {
-				return err
-			}
-			before, mode = data, i.Mode().Perm()
-			if err := writeWhole(path, out, mode); err != nil {
-				return err
-			}
-			a.ui.say("changed %s in %s", at, path)
-		}
+		defer s.Close()
+		s.Counts = map[string]int{pool: count}
+		return a.converge(s, r, command, "", &change{fmt.Sprintf("pool %s is to have %d machines, inside its declared range", pool, count), func() error { return s.Store.SaveCount(pool, count) }})
 	}
-	s, r, err := a.openPath(path, true)
+	if file, line, ok := r.Where(at); ok && file != r.File {
+		return usage("%s is given in line %d of %s, which this declaration extends and which others may extend too; change it there, or give it here", at, line, under(file))
+	}
+	data, err := os.ReadFile(path)
 	if err != nil {
-		if before != nil {
-			err = errors.Join(err, writeWhole(path, before, mode))
-			a.ui.say("changed it back: with that value the declaration has errors")
-		}
+		return err
+	}
+	i, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	out, err := f(data)
+	if errors.Is(err, declare.ErrElsewhere) {
+		return usage("%s does not stand in %s; write it there first", at, path)
+	}
+	if err != nil {
+		return fmt.Errorf("changing %s in %s: %w", at, path, err)
+	}
+	s, r, err := a.openAs(path, out, true)
+	if err != nil {
 		return err
 	}
 	defer s.Close()
-	err = a.converge(s, r, command, "")
-	var locked *store.Locked
-	if before != nil && (errors.Is(err, errDeclined) || errors.As(err, &locked)) {
-		a.ui.say("the declaration is as it was, too")
-		return errors.Join(err, writeWhole(path, before, mode))
+	if bytes.Equal(out, data) {
+		return a.converge(s, r, command, "", nil)
 	}
-	return err
+	return a.converge(s, r, command, "", &change{fmt.Sprintf("changed %s in %s", at, path), func() error {
+		// Somebody may have written it meanwhile, while the question stood.
+		now, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if !bytes.Equal(now, data) {
+			return fmt.Errorf("%s was changed meanwhile by something else; nothing was written, run the same command again", path)
+		}
+		return writeWhole(path, out, i.Mode().Perm())
+	}})
 }

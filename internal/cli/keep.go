@@ -27,7 +27,7 @@ raises the same cluster again, with the same authorities.`,
 			return a.clear(s, r, args)
 		},
 	}
-	return a.asks(c)
+	return a.drains(c)
 }
 
 func (a *app) clear(s *engine.Session, r *declare.Result, names []string) error {
@@ -94,42 +94,19 @@ func (a *app) replaceCmd() *cobra.Command {
 		Use: "replace MACHINE", Short: "Put a new machine in the place of one that is beyond help", Args: exactArgs(1, "a machine; machines lists them"),
 		Long: `Takes the machine out of the cluster, dead or alive, gives it back to the site with
 its disk, forgets its host key and its certificates, and converges: a new machine of
-the same name takes its place.`,
+the same name takes its place. Interrupted, converge goes on with it, and so does
+the same command.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, r, err := a.openFile(true)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			if err := a.release(s, r, args[0]); err != nil {
-				return err
+			if !s.Store.Exists() {
+				return fmt.Errorf("there is nothing of cluster %s here", s.Decl.Name)
 			}
-			return a.converge(s, r, "replace "+args[0], "")
+			return (&converging{app: a, s: s, r: r, command: "replace " + args[0], replaces: args[0]}).run()
 		},
 	}
-	return a.asks(c)
-}
-
-// release takes a machine out and gives it back.
-func (a *app) release(s *engine.Session, r *declare.Result, name string) error {
-	if !s.Store.Exists() {
-		return fmt.Errorf("there is nothing of cluster %s here", s.Decl.Name)
-	}
-	release, err := a.locked(s, r, "replace "+name)
-	if err != nil {
-		return err
-	}
-	defer release()
-	v, err := s.Observe(a.soft)
-	if err != nil {
-		return err
-	}
-	p, err := plan.Clear(v.Cluster, v.Seen, []string{name}, true)
-	if err != nil {
-		return err
-	}
-	if err := a.agree(s, p, v); err != nil {
-		return err
-	}
-	return a.carryOut(s, v, "replace "+name, p.Steps)
+	return a.drains(c)
 }

@@ -79,7 +79,8 @@ func TestLife(t *testing.T) {
 	kc := w.path("kubeconfig")
 	w.ok("access", "--merge", kc)
 	w.fails(2, []string{"--confirm tidewatch"}, "teardown")
-	w.ok("teardown", "--yes")
+	w.fails(2, []string{"--confirm tidewatch"}, "teardown", "--yes")
+	w.ok("teardown", "--confirm", "tidewatch")
 	if ps := w.processes(); len(ps) > 0 {
 		t.Errorf("processes are left: %v", ps)
 	}
@@ -210,11 +211,13 @@ func TestInterruptAndLock(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.fails(4, []string{"the declaration is as it was, too"}, "scale", "gauges", "4", "--yes")
+	for range 3 {
+		w.fails(4, []string{"verbund converge, process"}, "scale", "gauges", "4", "--yes")
+	}
 	if now, err := os.ReadFile(w.path("tidewatch.verbund.yaml")); err != nil || string(now) != string(before) {
 		t.Errorf("a refused scale left the declaration changed: %v", err)
 	}
-	w.fails(3, nil, "status")
+	w.fails(3, []string{"tidewatch: being changed", "run", "verbund converge, since"}, "status")
 	w.ok("history")
 	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)

@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/term"
-
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
@@ -41,12 +39,15 @@ func (a *app) findDeclaration() (string, error) {
 
 // read decodes and checks a declaration with everything that it names. Paths in
 // findings are as a person in the current folder would write them.
-func (a *app) read(path string) (*declare.Result, error) {
+func (a *app) read(path string) (*declare.Result, error) { return a.readAs(path, nil) }
+
+// readAs does so with a text in the place of the file's, if there is one.
+func (a *app) readAs(path string, text []byte) (*declare.Result, error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
 	}
-	r, err := declare.Read(declare.Input{Files: os.DirFS("/"), File: strings.TrimPrefix(abs, "/"), Shipped: versions.Shipped(), Now: time.Now()})
+	r, err := declare.Read(declare.Input{Files: os.DirFS("/"), File: strings.TrimPrefix(abs, "/"), Text: text, Shipped: versions.Shipped(), Now: time.Now()})
 	if err != nil {
 		var pe *fs.PathError
 		if errors.As(err, &pe) {
@@ -115,7 +116,12 @@ func (a *app) openFile(tell bool) (*engine.Session, *declare.Result, error) {
 }
 
 func (a *app) openPath(path string, tell bool) (*engine.Session, *declare.Result, error) {
-	r, err := a.read(path)
+	return a.openAs(path, nil, tell)
+}
+
+// openAs opens the cluster as a text would declare it that is not written yet.
+func (a *app) openAs(path string, text []byte, tell bool) (*engine.Session, *declare.Result, error) {
+	r, err := a.readAs(path, text)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -126,8 +132,16 @@ func (a *app) openPath(path string, tell bool) (*engine.Session, *declare.Result
 	if tell && !a.quiet && a.output != "json" {
 		a.printFindings(r.Findings)
 	}
+	var may []declare.Loss
+	for _, sel := range a.mayLose {
+		l := declare.Loss{Pods: sel}
+		if _, err := l.Selector(); err != nil {
+			return nil, nil, usage("--may-lose: %v", err)
+		}
+		may = append(may, l)
+	}
 	folder := filepath.Dir(path)
-	return &engine.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
+	return &engine.Session{MayLose: may, Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
 		Accepted: r.Findings.Accepted(), Parallel: max(a.parallel, 1)}, r, nil
 }
 
@@ -148,10 +162,7 @@ func (a *app) keys() *store.Keys {
 	}
 	if fd, ok := isTerminal(a.in); ok {
 		k.Ask = func(what string) (string, error) {
-			fmt.Fprintf(a.err, "%s: ", what)
-			b, err := term.ReadPassword(fd)
-			fmt.Fprintln(a.err)
-			return string(b), err
+			return a.hearUnseen(fd, what+": ")
 		}
 	}
 	return k

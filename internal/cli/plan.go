@@ -34,7 +34,7 @@ done here, from what is usual.`,
 				return err
 			}
 			defer s.Close()
-			p, v, err := s.Plan(a.soft)
+			p, v, err := s.PlanPart(a.soft, only)
 			if err != nil {
 				return err
 			}
@@ -62,6 +62,7 @@ done here, from what is usual.`,
 		},
 	}
 	c.Flags().BoolVar(&code, "exit-code", false, "exit 3 when there is something to do")
+	c.Flags().StringArrayVar(&a.mayLose, "may-lose", nil, "label selector of pods that may be lost for good, as for converge")
 	c.Flags().StringVar(&only, "only", "", "one part: control, addons, or the name of a pool")
 	c.Flags().StringVar(&picture, "picture", "", "also draw it into a file that ends in .svg or .png")
 	return c
@@ -128,9 +129,7 @@ func accepted(s *engine.Session) []string {
 }
 
 func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []plan.Slot, total time.Duration) {
-	if v.Inventory == nil && s.Store.Exists() {
-		a.ui.say("the site's process is not running, so its machines were not seen; converge starts it")
-	}
+	a.sayBeside(p)
 	for _, x := range accepted(s) {
 		a.ui.say("exception: %s", x)
 	}
@@ -199,7 +198,7 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 // asked for.
 const mostLines = 6
 
-var tones = map[plan.Kind]report.Tone{
+var pictureTones = map[plan.Kind]report.Tone{
 	plan.Get: report.Bring, plan.Pull: report.Bring, plan.Write: report.Bring, plan.Vouch: report.Bring, plan.Backup: report.Bring, plan.Label: report.Bring, plan.Roles: report.Bring,
 	plan.Member: report.Run, plan.Control: report.Run, plan.Balance: report.Run, plan.Carry: report.Run, plan.Network: report.Run, plan.DNS: report.Run, plan.Node: report.Run,
 	plan.Switch: report.Run, plan.Return: report.Run, plan.Uncordon: report.Run,
@@ -231,7 +230,7 @@ func (a *app) drawPlan(s *engine.Session, p *plan.Plan, slots []plan.Slot, total
 			at[name] = i
 			t.Rows = append(t.Rows, report.Row{Name: name})
 		}
-		t.Rows[i].Bars = append(t.Rows[i].Bars, report.Bar{From: slot.From, To: slot.To, Text: string(slot.Step.Kind), Tone: tones[slot.Step.Kind]})
+		t.Rows[i].Bars = append(t.Rows[i].Bars, report.Bar{From: slot.From, To: slot.To, Text: string(slot.Step.Kind), Tone: pictureTones[slot.Step.Kind]})
 	}
 	t.Lanes()
 	if more := len(t.Rows) - mostRows; more > 0 {

@@ -21,6 +21,7 @@ type progress struct {
 	a     *app
 	usual engine.Durations
 	total int
+	steps map[string]plan.Step
 
 	mu      sync.Mutex
 	done    int
@@ -36,8 +37,12 @@ type run struct {
 	told bool
 }
 
-func newProgress(a *app, usual engine.Durations, total int) *progress {
-	return &progress{a: a, usual: usual, total: total, quit: make(chan struct{})}
+func newProgress(a *app, usual engine.Durations, steps []plan.Step) *progress {
+	p := &progress{a: a, usual: usual, total: len(steps), steps: map[string]plan.Step{}, quit: make(chan struct{})}
+	for _, s := range steps {
+		p.steps[s.ID] = s
+	}
+	return p
 }
 
 // start begins to look at the clock.
@@ -91,10 +96,14 @@ func (p *progress) tick() {
 // on one should worry.
 func (p *progress) waits(e store.Entry) string {
 	usual, worry := plan.Usual(plan.Kind(e.What))
+	ends := ""
+	if st, ok := p.steps[e.Step]; ok && st.Within > 0 {
+		worry, ends = min(worry, st.Within/2), ", given up after "+seconds(st.Within)
+	}
 	if d, ok := p.usual.Of(e.What, e.Where); ok {
 		usual = d
 	}
-	s := fmt.Sprintf("%s; usually %s, worry from %s", e.Text, seconds(usual), seconds(worry))
+	s := fmt.Sprintf("%s; usually %s, worry from %s%s", e.Text, seconds(usual), seconds(worry), ends)
 	switch plan.Kind(e.What) {
 	case plan.Ready:
 		s += "; NotReady is normal until the network plugin runs there"

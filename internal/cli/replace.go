@@ -40,31 +40,21 @@ ask anew.`,
 			if err != nil {
 				return err
 			}
-			if len(ids) > 0 {
-				if err := a.markDue(s, ids); err != nil {
-					return err
-				}
+			command := strings.Join(append([]string{"trust renew"}, args...), " ")
+			if len(ids) == 0 {
+				return a.converge(s, r, command, "", nil)
 			}
-			return a.converge(s, r, strings.Join(append([]string{"trust renew"}, args...), " "), "")
+			if !s.Store.Exists() {
+				return engine.ErrNoTrust
+			}
+			s.Asking = ids
+			return a.converge(s, r, command, "", &change{fmt.Sprintf("%s to be renewed", isAre(len(ids), "certificate")), func() error { return s.Store.SaveAsked(ids, true) }})
 		},
 	}
 	c.Flags().StringSliceVar(&machines, "machine", nil, "all certificates of this machine")
 	c.Flags().StringSliceVar(&kinds, "kind", nil, "all certificates of this kind, such as proxy or api-server")
 	c.Flags().BoolVar(&all, "all", false, "every certificate of the cluster")
 	return a.asks(c)
-}
-
-// markDue notes what is to be renewed, when no other run is underway.
-func (a *app) markDue(s *engine.Session, ids []string) error {
-	if !s.Store.Exists() {
-		return engine.ErrNoTrust
-	}
-	release, err := s.Store.Lock("trust renew")
-	if err != nil {
-		return err
-	}
-	defer release()
-	return s.Store.SaveAsked(ids, true)
 }
 
 // chosen finds the certificates that somebody named.
@@ -169,7 +159,11 @@ func (x *replacing) run() error {
 	rep, begun := under[x.id]
 	for id, other := range under {
 		if id != x.id {
-			return usage("the replacement of %s is in pass %d; finish that one first: verbund trust replace %s", id, other.Pass, id)
+			way := "verbund trust replace " + id
+			if id == trust.ServiceAccountKey && other.Pass == trust.Reissue {
+				way += " --skip-wait, which ends the tokens that somebody asked for by hand instead of waiting for their end"
+			}
+			return usage("the replacement of %s is in pass %d; finish that one first: %s", id, other.Pass, way)
 		}
 	}
 	if !begun {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -56,6 +57,7 @@ type app struct {
 	output   string
 	yes      bool
 	confirm  string
+	mayLose  []string // selectors of pods
 	parallel int
 	quiet    bool
 	verbose  bool
@@ -64,6 +66,7 @@ type app struct {
 	keyDir   string // of key files, if not the person's own
 
 	soft, hard context.Context
+	asking     atomic.Bool       // somebody is being asked something
 	onEntry    func(store.Entry) // also gets every journal entry
 }
 
@@ -90,7 +93,11 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 	defer signal.Stop(sig)
 	go func() {
 		<-sig
-		fmt.Fprintln(errw, "\ninterrupted: the running steps are finished, no other is begun; once more to stop at once")
+		if a.asking.Load() {
+			fmt.Fprintln(errw)
+		} else {
+			fmt.Fprintln(errw, "\ninterrupted: the running steps are finished, no other is begun; once more to stop at once")
+		}
 		stop()
 		<-sig
 		cancel()
@@ -121,7 +128,7 @@ func (a *app) run(args []string) int {
 		code = exitInterrupted
 	}
 	if msg := err.Error(); msg != "" {
-		if code == exitInterrupted {
+		if code == exitInterrupted && !errors.Is(err, errAtQuestion) {
 			msg = "interrupted; it is safe to run the same command again, which goes on from here"
 		}
 		a.ui.problem(msg)
@@ -195,6 +202,12 @@ func exactArgs(n int, what string) cobra.PositionalArgs {
 		}
 		return nil
 	}
+}
+
+// drains adds the flag of commands that empty nodes.
+func (a *app) drains(c *cobra.Command) *cobra.Command {
+	c.Flags().StringArrayVar(&a.mayLose, "may-lose", nil, "label selector of pods that may be lost for good when their node is emptied, as mayLose in the declaration")
+	return a.asks(c)
 }
 
 // asks adds the flags of commands that change things.

@@ -173,7 +173,7 @@ func TestEverythingDeclared(t *testing.T) {
 	if w.on("tidewatch-forecast-1", "/etc/ssh/authorized_keys.d/maren") != "" {
 		t.Error("the key of maren is still there")
 	}
-	w.ok("teardown", "--yes")
+	w.ok("teardown", "--confirm", "tidewatch")
 	if w.on("bare-025e00000001", "/etc/kubernetes/trust/kubelet-client.key") != "" || w.on("bare-025e00000001", "/etc/verbund/machine.yaml") != "" {
 		t.Error("the adopted machine kept keys after the teardown")
 	}

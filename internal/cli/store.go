@@ -22,8 +22,10 @@ import (
 
 func (a *app) storeCmd() *cobra.Command {
 	c := &cobra.Command{Use: "store", Short: "What the tool remembers, and how its secrets are protected"}
+	var check bool
 	show := &cobra.Command{
 		Use: "show", Short: "Show where the store is, and what opens it", Args: noArgs,
+		Long: "With --check it walks the whole store: its file, its pages and the check under\nwhich every value stands; exit code 3 when something is not as it was written.",
 		RunE: func(*cobra.Command, []string) error {
 			s, err := a.open(false)
 			if err != nil {
@@ -32,6 +34,9 @@ func (a *app) storeCmd() *cobra.Command {
 			defer s.Close()
 			if !s.Store.Exists() {
 				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
+			}
+			if check {
+				return a.checkStore(s.Store)
 			}
 			p, err := s.Store.Protection()
 			if err != nil {
@@ -61,6 +66,7 @@ func (a *app) storeCmd() *cobra.Command {
 			return nil
 		},
 	}
+	show.Flags().BoolVar(&check, "check", false, "walk the whole store, and say what of it is damaged")
 	var passphrase, keyFile bool
 	var passFile, sshKey string
 	protect := &cobra.Command{
@@ -130,6 +136,28 @@ by the same from then on.`,
 	protect.Flags().StringVar(&sshKey, "ssh-key", "", "file with the public half of an SSH key")
 	c.AddCommand(show, protect)
 	return c
+}
+
+// checkStore says what of a store is not as it was written.
+func (a *app) checkStore(st *store.Store) error {
+	found := []string{}
+	for _, err := range st.Check() {
+		found = append(found, err.Error())
+	}
+	if a.output == "json" {
+		if err := a.ui.json(map[string]any{"store": st.Path, "damage": found}); err != nil {
+			return err
+		}
+	} else {
+		for _, f := range found {
+			fmt.Fprintf(a.out, "Damaged: %s.\n", f)
+		}
+		fmt.Fprintf(a.out, "%s: %s damaged.\n", st.Path, isAre(len(found), "thing"))
+	}
+	if len(found) > 0 {
+		return &exit{code: exitNotWell}
+	}
+	return nil
 }
 
 // leastPassphrase is how many characters a passphrase has at least.

@@ -27,6 +27,9 @@ not see to. It changes nothing; converge asks the same before it changes anythin
 				return err
 			}
 			defer s.Close()
+			if err := s.Unseen(v); err != nil {
+				return err
+			}
 			answers := s.Survey(a.soft, v, engine.SurveyOptions{})
 			if a.output == "json" {
 				err = a.ui.json(answers)

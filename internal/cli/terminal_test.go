@@ -17,12 +17,15 @@ import (
 // turn is what a person is asked for, and answers.
 type turn struct{ asked, answer string }
 
+// seen says whether the answer is one that the terminal shows.
+func (t turn) seen() bool { return t.asked == "[y/N] " || t.asked == "go on: " }
+
 // converse runs a command at a terminal of its own and answers its questions.
 // What somebody types unseen must not appear; it is typed once the terminal
 // hides it.
 func (w *world) converse(code int, turns []turn, words []string, args ...string) string {
 	w.Helper()
-	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR, 0)
+	master, tty, err := openTerminal()
 	if err != nil {
 		w.Skipf("no terminals can be made here: %v", err)
 	}
@@ -33,12 +36,6 @@ func (w *world) converse(code int, turns []turn, words []string, args ...string)
 			w.Fatal(err)
 		}
 	}
-	fd := int(master.Fd())
-	must(unix.IoctlSetPointerInt(fd, unix.TIOCSPTLCK, 0))
-	n, err := unix.IoctlGetInt(fd, unix.TIOCGPTN)
-	must(err)
-	tty, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
-	must(err)
 	cmd := w.command(args...)
 	cmd.Env = append(cmd.Env, "TERM=dumb")
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = tty, tty, tty
@@ -76,7 +73,7 @@ func (w *world) converse(code int, turns []turn, words []string, args ...string)
 		seen = strings.Index(all[seen:], x.asked) + seen + len(x.asked)
 		w.until(10*time.Second, "the terminal to hide what is typed", func() (bool, string) {
 			t, err := unix.IoctlGetTermios(int(tty.Fd()), unix.TCGETS)
-			return err == nil && t.Lflag&unix.ECHO == 0, fmt.Sprint(err)
+			return err == nil && (x.seen() || t.Lflag&unix.ECHO == 0), fmt.Sprint(err)
 		})
 		_, err := master.WriteString(x.answer + "\n")
 		must(err)
@@ -103,7 +100,7 @@ func (w *world) converse(code int, turns []turn, words []string, args ...string)
 		w.Fatalf("verbund %s: exit code %d, wanted %d\n%s", strings.Join(args, " "), got, code, all)
 	}
 	for _, x := range turns {
-		if strings.Contains(all, x.answer) {
+		if !x.seen() && strings.Contains(all, x.answer) {
 			w.Errorf("verbund %s shows what was typed unseen:\n%s", strings.Join(args, " "), all)
 		}
 	}
@@ -113,6 +110,86 @@ func (w *world) converse(code int, turns []turn, words []string, args ...string)
 		}
 	}
 	return all
+}
+
+// interrupted runs a command at a terminal of its own, waits for a question, and
+// presses Ctrl-C there, or sends a signal.
+func (w *world) interrupted(asked string, sig syscall.Signal, args ...string) string {
+	w.Helper()
+	master, tty, err := openTerminal()
+	if err != nil {
+		w.Skipf("no terminals can be made here: %v", err)
+	}
+	defer master.Close()
+	cmd := w.command(args...)
+	cmd.Env = append(cmd.Env, "TERM=dumb")
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = tty, tty, tty
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	if err := cmd.Start(); err != nil {
+		w.Fatal(err)
+	}
+	tty.Close()
+	heard := make(chan string, 1)
+	all := ""
+	go func() {
+		b := make([]byte, 4096)
+		told := false
+		for {
+			n, err := master.Read(b)
+			all += string(b[:n])
+			if !told && strings.Contains(all, asked) {
+				told = true
+				heard <- all
+			}
+			if err != nil {
+				close(heard)
+				return
+			}
+		}
+	}()
+	select {
+	case _, ok := <-heard:
+		if !ok {
+			w.Fatalf("verbund %s ended and did not ask %q:\n%s", strings.Join(args, " "), asked, all)
+		}
+	case <-time.After(30 * time.Second):
+		cmd.Process.Kill()
+		w.Fatalf("verbund %s does not ask %q", strings.Join(args, " "), asked)
+	}
+	if sig == syscall.SIGINT {
+		_, err = master.WriteString("\x03")
+	} else {
+		err = cmd.Process.Signal(sig)
+	}
+	if err != nil {
+		w.Fatal(err)
+	}
+	began := time.Now()
+	stop := time.AfterFunc(20*time.Second, func() { cmd.Process.Kill() })
+	defer stop.Stop()
+	cmd.Wait()
+	if got := cmd.ProcessState.ExitCode(); got != 130 || time.Since(began) > 10*time.Second {
+		w.Errorf("verbund %s, %v at %q: exit code %d after %s", strings.Join(args, " "), sig, asked, got, time.Since(began))
+	}
+	<-heard
+	return all
+}
+
+// openTerminal makes a terminal: the end of whoever types, and the program's.
+func openTerminal() (master, tty *os.File, err error) {
+	if master, err = os.OpenFile("/dev/ptmx", os.O_RDWR, 0); err != nil {
+		return nil, nil, err
+	}
+	fd := int(master.Fd())
+	if err := unix.IoctlSetPointerInt(fd, unix.TIOCSPTLCK, 0); err != nil {
+		return nil, nil, err
+	}
+	n, err := unix.IoctlGetInt(fd, unix.TIOCGPTN)
+	if err != nil {
+		return nil, nil, err
+	}
+	tty, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
+	return master, tty, err
 }
 
 // A passphrase is asked for where nobody gave a file with it.

@@ -32,6 +32,9 @@ func (a *app) inspect() (*engine.TrustReport, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := s.Unseen(v); err != nil {
+		return nil, &exit{exitNotWell, err}
+	}
 	return s.Inspect(a.soft, v, time.Now())
 }
 
@@ -68,7 +71,8 @@ names. Exit code 3 when something is wrong.`,
 			} else {
 				a.showTrust(r)
 			}
-			if err == nil && r.Troubled() > 0 {
+			// Before anything was raised there is nothing to look at.
+			if err == nil && (r.Troubled() > 0 || r.Founded && len(r.Unseen) > 0) {
 				return &exit{code: exitNotWell}
 			}
 			return err
@@ -82,6 +86,9 @@ func (a *app) showTrust(r *engine.TrustReport) {
 	var rows [][]cell
 	for _, e := range r.Entries {
 		state := cell{"well", "good"}
+		if e.NotLooked != "" {
+			state = cell{"not looked at: as issued", "attention"}
+		}
 		if len(e.Troubles) > 0 {
 			state = cell{e.Troubles[0], "bad"}
 			if more := len(e.Troubles) - 1; more > 0 {
@@ -122,6 +129,9 @@ func (a *app) showTrust(r *engine.TrustReport) {
 		fmt.Fprintf(a.out, "Not looked at: %s.\n", x)
 	}
 	fmt.Fprintf(a.out, "\n%s, %s wrong.", count(len(r.Entries), "certificate"), count(r.Troubled(), "thing"))
+	if n := r.NotLooked(); n > 0 {
+		fmt.Fprintf(a.out, " %d could not be looked at.", n)
+	}
 	if r.Troubled() > 0 {
 		fmt.Fprint(a.out, " converge puts right what lies on machines.")
 	}

@@ -1,12 +1,12 @@
 package cli
 
 import (
-	"bufio"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -52,8 +52,11 @@ func newUI(a *app) *ui {
 	return u
 }
 
-// width of the terminal behind w, or 0 when it is none.
+// width of the terminal behind w, or 0 when it is none. COLUMNS says another one.
 func width(w any) int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
+		return n
+	}
 	fd, ok := isTerminal(w)
 	if !ok {
 		return 0
@@ -114,27 +117,54 @@ func (u *ui) paint(c cell, text string) string {
 	return text
 }
 
-// table prints rows under lower-case headings, two spaces between columns. On
-// a narrow terminal the last column is cut, never the others.
-func (u *ui) table(head []string, rows [][]cell) {
+// table prints rows under lower-case headings, two spaces between columns. Where
+// they do not fit, columns give way in the order that is given; then the last one
+// is broken between words, beside the others or, when hardly any room is left
+// there, below them.
+func (u *ui) table(head []string, rows [][]cell, gives ...string) {
+	limit := width(u.a.out)
+	shown := make([]int, len(head))
 	w := make([]int, len(head))
 	for i, h := range head {
-		w[i] = utf8.RuneCountInString(h)
-	}
-	for _, r := range rows {
-		for i, c := range r {
-			w[i] = max(w[i], utf8.RuneCountInString(c.text))
+		shown[i], w[i] = i, utf8.RuneCountInString(h)
+		for _, r := range rows {
+			if i < len(r) {
+				w[i] = max(w[i], utf8.RuneCountInString(r[i].text))
+			}
 		}
 	}
-	limit := width(u.a.out)
+	// room is what is left for the last column beside the others.
+	room := func() int {
+		used := 0
+		for _, i := range shown[:len(shown)-1] {
+			used += w[i] + 2
+		}
+		return limit - used
+	}
+	for _, g := range gives {
+		if limit == 0 || room() >= w[shown[len(shown)-1]] || len(shown) < 2 {
+			break
+		}
+		shown = slices.DeleteFunc(shown, func(i int) bool { return head[i] == g })
+	}
+	below := limit > 0 && room() < min(w[shown[len(shown)-1]], leastFold)
 	line := func(cs []cell, style func(cell, string) string) {
 		var b strings.Builder
 		used := 0
-		for i, c := range cs {
+		for n, i := range shown {
+			if i >= len(cs) {
+				break
+			}
+			c, last := cs[i], n == len(shown)-1
 			lines := []string{c.text}
-			if i < len(cs)-1 {
+			switch {
+			case !last:
 				lines[0] += strings.Repeat(" ", w[i]-utf8.RuneCountInString(c.text))
-			} else if limit > 20 && used+utf8.RuneCountInString(c.text) > limit {
+			case below:
+				b.WriteString("\n  ")
+				used = 2
+				lines = fold(c.text, limit-used)
+			case limit > 0:
 				lines = fold(c.text, limit-used)
 			}
 			for j, t := range lines {
@@ -146,11 +176,11 @@ func (u *ui) table(head []string, rows [][]cell) {
 				}
 				b.WriteString(t)
 			}
-			if used += w[i] + 2; i < len(cs)-1 {
+			if used += w[i] + 2; !last {
 				b.WriteString("  ")
 			}
 		}
-		fmt.Fprintln(u.a.out, strings.TrimRight(b.String(), " "))
+		fmt.Fprintln(u.a.out, trimLines(b.String()))
 	}
 	line(cells(head...), func(_ cell, s string) string { return u.faint.Render(s) })
 	for _, r := range rows {
@@ -158,64 +188,70 @@ func (u *ui) table(head []string, rows [][]cell) {
 	}
 }
 
-// leastFold is the width below which lines are not folded: what does not fit
-// then is for the terminal to break.
+// trimLines takes the blanks from the ends of lines, and lines that are empty then.
+func trimLines(s string) string {
+	var out []string
+	for l := range strings.SplitSeq(s, "\n") {
+		if l = strings.TrimRight(l, " "); l != "" || len(out) == 0 {
+			out = append(out, l)
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// field is one line of what is told of a single thing.
+type field struct {
+	name string
+	cell cell
+}
+
+// fields tells a single thing: names on the left, text that is broken between
+// words on the right.
+func (u *ui) fields(rows []field) {
+	w := 0
+	for _, r := range rows {
+		w = max(w, utf8.RuneCountInString(r.name))
+	}
+	limit := width(u.a.out)
+	for _, r := range rows {
+		lines := []string{r.cell.text}
+		if limit > 0 {
+			lines = fold(r.cell.text, limit-w-2)
+		}
+		for i, l := range lines {
+			name := ""
+			if i == 0 {
+				name = r.name
+			}
+			if u.outColour {
+				l = u.paint(r.cell, l)
+			}
+			fmt.Fprintln(u.a.out, strings.TrimRight(name+strings.Repeat(" ", w-utf8.RuneCountInString(name)+2)+l, " "))
+		}
+	}
+}
+
+// leastFold is the least width into which text is broken: with less a column goes
+// below the others, and a terminal that has not even that breaks lines itself.
 const leastFold = 16
 
 // fold breaks a text between words into lines of at most so many characters. A
-// word that is longer has a line of its own.
+// word that is longer has a line of its own. Blanks at the head stay.
 func fold(text string, room int) []string {
-	if room < leastFold {
+	if room < leastFold || utf8.RuneCountInString(text) <= room {
 		return []string{text}
 	}
 	var lines []string
 	at := 0
+	head := text[:len(text)-len(strings.TrimLeft(text, " "))]
 	for _, word := range strings.Fields(text) {
 		n := utf8.RuneCountInString(word)
 		if len(lines) == 0 || at+1+n > room {
-			lines, at = append(lines, word), n
+			lines, at = append(lines, head+word), len(head)+n
 			continue
 		}
 		lines[len(lines)-1] += " " + word
 		at += 1 + n
 	}
 	return lines
-}
-
-// errDeclined says that the person did not want it.
-var errDeclined = errors.New("nothing was changed")
-
-// ask asks a question that names the cluster. Without a terminal it refuses.
-func (a *app) ask(question string) error {
-	if a.yes {
-		return nil
-	}
-	if _, ok := isTerminal(a.in); !ok {
-		return usage("this changes things, and there is no terminal to ask at; say --yes if it is to be done")
-	}
-	fmt.Fprintf(a.err, "%s [y/N] ", question)
-	line, err := bufio.NewReader(a.in).ReadString('\n')
-	if err != nil || !strings.HasPrefix(strings.ToLower(strings.TrimSpace(line)), "y") {
-		return &exit{exitFailed, errDeclined}
-	}
-	return nil
-}
-
-// askByName wants the cluster's name, because something could be lost.
-func (a *app) askByName(cluster, what string) error {
-	if a.confirm == cluster {
-		return nil
-	}
-	if a.confirm != "" {
-		return usage("--confirm %s does not name the cluster, which is %s", a.confirm, cluster)
-	}
-	if _, ok := isTerminal(a.in); !ok {
-		return usage("%s; say --confirm %s if that is meant", what, cluster)
-	}
-	fmt.Fprintf(a.err, "%s\nWrite the cluster's name to go on: ", what)
-	line, err := bufio.NewReader(a.in).ReadString('\n')
-	if err != nil || strings.TrimSpace(line) != cluster {
-		return &exit{exitFailed, fmt.Errorf("that is not the cluster's name; %w", errDeclined)}
-	}
-	return nil
 }

@@ -65,7 +65,7 @@ func TestSeconds(t *testing.T) {
 // how long.
 func TestProgressIntoAPipe(t *testing.T) {
 	a, _, errs := quietApp()
-	p := newProgress(a, engine.Durations{"ready": 400 * time.Millisecond}, 2)
+	p := newProgress(a, engine.Durations{"ready": 400 * time.Millisecond}, make([]plan.Step, 2))
 	p.start()
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.Local)
 	p.entry(store.Entry{Kind: store.RunBegan, Time: at})

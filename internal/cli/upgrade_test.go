@@ -143,11 +143,23 @@ func TestBudgetThatNeverAllows(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
-	w.fails(1, []string{"nothing was evicted", "disruption budget default/tidetable wants all 1 pods", "change the disruption budget"}, "converge", "--yes")
-	if vs := versionsOf(w); vs["tidewatch-keepers-1"] != "v1.36.3" {
-		t.Errorf("the worker was upgraded: %v", vs)
+	// It is found before the first step: the control plane stays, too.
+	w.fails(1, []string{"could never be emptied, so nothing was begun", "disruption budget default/tidetable wants all 1 pods", "change the disruption budget"}, "converge", "--yes")
+	w.fails(1, []string{"so nothing was begun"}, "plan")
+	for name, v := range versionsOf(w) {
+		if v != "v1.36.3" {
+			t.Errorf("%s was upgraded to %s", name, v)
+		}
 	}
+	// A part that empties no node is no matter of it.
+	w.fails(0, []string{"beside this:", "could never be emptied"}, "plan", "--only", "control")
+	// So is a pod that would be lost, until somebody says that it may be.
+	apply(`{"apiVersion":"v1","kind":"Pod","metadata":{"name":"scratch","labels":{"app":"scratch"}},"spec":{"volumes":[{"name":"v","emptyDir":{}}],"containers":[{"name":"c","image":"images.seamark.test/tidetable:1.0"}]}}`)
+	w.fails(1, []string{"would lose something for good", "pod default/scratch has no controller", "mayLose", "--may-lose"}, "plan")
+	w.fails(2, []string{"chooses every pod"}, "plan", "--may-lose", "")
+	w.fails(1, []string{"disruption budget"}, "plan", "--may-lose", "app=scratch")
 	apply(strings.ReplaceAll(strings.ReplaceAll(strings.Replace(application, "minAvailable: 1", "minAvailable: 0", 1), "%d", "1"), "%s", "1.0"))
+	w.declare(`name: tidewatch\n`, "name: tidewatch\nmayLose: [{pods: app=scratch, reason: its data is made anew}]\n")
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
 }

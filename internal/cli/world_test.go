@@ -226,8 +226,10 @@ func (w *world) machines() map[string]machineRow {
 }
 
 type statusReport struct {
+	State             string
 	Well              bool
 	Ailing, Trust     []string
+	Strained          []string
 	Pending           int
 	Declared, Running string
 }

@@ -15,8 +15,13 @@ import (
 	siteproto "verbund/internal/site/protocol"
 )
 
-// PlanOf computes the plan from what was seen.
-func (s *Session) PlanOf(v *View) (*plan.Plan, error) { return plan.Make(v.Cluster, v.Seen, s.Cat) }
+// PlanOf computes the plan from what was seen; if the site was not, there is none.
+func (s *Session) PlanOf(v *View) (*plan.Plan, error) {
+	if err := s.Unseen(v); err != nil {
+		return nil, err
+	}
+	return plan.Make(v.Cluster, v.Seen, s.Cat)
+}
 
 // Secrets lists what must never leave: private keys in every form in which
 // they could be written down, and the site's credential.

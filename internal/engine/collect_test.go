@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/pem"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -105,7 +106,8 @@ func TestSurveyOfTheSite(t *testing.T) {
 		want State
 		text string
 	}{
-		{"no site", &View{Cluster: c}, Bad, "does not answer"},
+		{"no site yet", &View{Cluster: c, SiteError: site.ErrNotRunning}, Later, "is not running yet"},
+		{"site not seen", &View{Cluster: c, SiteError: errors.New("the site did not answer within 10s")}, Bad, "did not answer"},
 		{"room", view(3, 0, nil), Well, ""},
 		{"full", view(3, 1, nil), Bad, "3 more machines are needed there, and there is room for 2"},
 		{"once one has left", view(3, 1, leaving), Later, "zone north has room once 1 machine has left"},

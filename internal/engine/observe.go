@@ -24,6 +24,7 @@ import (
 	"verbund/internal/datastore"
 	"verbund/internal/kube"
 	"verbund/internal/machine"
+	"verbund/internal/site"
 	siteproto "verbund/internal/site/protocol"
 	"verbund/internal/store"
 )
@@ -32,8 +33,13 @@ import (
 type View struct {
 	Cluster   *topology.Cluster
 	Seen      plan.Observed
-	Inventory *siteproto.Inventory // nil when the site does not run
-	Members   []datastore.Member
+	Inventory *siteproto.Inventory // nil when the site was not seen
+	// SiteError is why it was not.
+	SiteError error
+	// Unknown are machines of this cluster at the site that are not remembered:
+	// the memory with the keys to them is not here.
+	Unknown []string
+	Members []datastore.Member
 	// DatastoreError is why it is not known who the members are.
 	DatastoreError error
 	Nodes          []corev1.Node
@@ -62,11 +68,18 @@ func (s *Session) locate(ctx context.Context) (*View, map[string]netip.Addr, err
 	if err != nil {
 		return nil, nil, err
 	}
+	known, err := s.Store.Machines()
+	if err != nil {
+		return nil, nil, err
+	}
 	var taken []netip.Addr
+	var unknown []string
 	if inv != nil {
 		for _, m := range inv.Machines {
 			if m.Cluster != s.Decl.Name {
 				taken = append(taken, m.Address)
+			} else if _, ok := known[m.Name]; !ok {
+				unknown = append(unknown, m.Name)
 			}
 		}
 	}
@@ -78,7 +91,7 @@ func (s *Session) locate(ctx context.Context) (*View, map[string]netip.Addr, err
 	if err != nil {
 		return nil, nil, err
 	}
-	v := &View{Cluster: c, Inventory: inv, Seen: plan.Observed{Founded: facts != nil, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	v := &View{Cluster: c, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: facts != nil, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
 	return v, moved, nil
 }
 
@@ -106,7 +119,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 			return nil, err
 		}
 	}
-	if v.Inventory == nil {
+	if v.Inventory == nil || len(v.Unknown) > 0 {
 		return v, nil
 	}
 	due := map[string]string{}
@@ -172,6 +185,16 @@ func (s *Session) newLeases(inv *siteproto.Inventory) (map[string]netip.Addr, er
 func factsOf(c *topology.Cluster) store.Facts {
 	return store.Facts{Endpoint: c.Endpoint.Name, Pods: c.Pods.String(), Services: c.Services.String(), Domain: c.Domain, PerNode: c.PerNode, Answers: c.Endpoint.Answers(),
 		Members: map[bool]string{true: "apart", false: "beside"}[c.Apart], Control: map[bool]string{true: "nodes", false: "no nodes"}[c.Nodes]}
+}
+
+// Unchanged refuses a declaration that differs from the living cluster in what
+// cannot change; no machine is asked.
+func (s *Session) Unchanged(v *View) error {
+	facts, err := s.Store.Facts()
+	if err != nil || facts == nil {
+		return err
+	}
+	return unchanged(v.Cluster, facts)
 }
 
 // unchanged refuses a declaration that differs in what cannot change.
@@ -258,13 +281,22 @@ var errBusy = errors.New("it is still being changed")
 // up, and to go back.
 const settleTimeout = 3 * time.Minute
 
+// powerless says in words why nobody can log in to a machine that has no power.
+func powerless(im siteproto.Machine) string {
+	what := map[string]string{siteproto.PowerOff: "it is switched off", siteproto.PowerBooting: "it is still booting", siteproto.PowerCrashed: "it has crashed"}[im.Power]
+	if what == "" {
+		what = "the site says of its power: " + im.Power
+	}
+	if im.Trouble != "" {
+		what += ": " + im.Trouble
+	}
+	return what
+}
+
 func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool, due map[string]string) plan.MachineSeen {
-	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: roleOf(c, im.Name), Versions: map[string]string{}, Units: map[string]string{}}
+	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: roleOf(c, im.Name), Versions: map[string]string{}, Units: map[string]string{}, Restarted: map[string]plan.Restarted{}}
 	if im.Power != siteproto.PowerOn {
-		seen.Trouble = "its power is " + im.Power
-		if im.Trouble != "" {
-			seen.Trouble += ": " + im.Trouble
-		}
+		seen.Trouble = powerless(im)
 		return seen
 	}
 	inside := func() error {
@@ -304,16 +336,20 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	if err != nil {
 		return err
 	}
+	asked := time.Now()
 	f, err := m.Facts(ctx)
 	if errors.Is(err, machine.ErrLost) {
 		s.hangUp(im.Name)
 		if m, err = s.Machine(ctx, im.Name, im.SSHPort); err == nil {
+			asked = time.Now()
 			f, err = m.Facts(ctx)
 		}
 	}
 	if err != nil {
 		return err
 	}
+	seen.Disk, seen.DiskUsed = f.Disk, f.DiskUsed
+	seen.ClockOff = clockBetween(asked, time.Now(), f.Clock)
 	if f.Busy != "" && s.Alone {
 		return fmt.Errorf("%w: %s", errBusy, f.Busy)
 	}
@@ -334,6 +370,9 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	}
 	for _, u := range us {
 		seen.Units[u.Name] = u.State
+		if u.Restarts > 0 {
+			seen.Restarted[u.Name] = plan.Restarted{Times: u.Restarts, Last: u.Since.Add(-seen.ClockOff), Why: u.Last}
+		}
 	}
 	record, err := m.Read(ctx, nodeconf.Record)
 	if err != nil {
@@ -441,6 +480,18 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	return nil
 }
 
+// clockBetween is how far a clock is ahead that was read between two moments of
+// ours; nothing that the time between them explains counts.
+func clockBetween(from, to, read time.Time) time.Duration {
+	switch {
+	case read.Before(from):
+		return read.Sub(from)
+	case read.After(to):
+		return read.Sub(to)
+	}
+	return 0
+}
+
 // strayTrust lists keys and certificates on a machine that are not rendered
 // for it.
 func strayTrust(ctx context.Context, m *machine.Machine, rendered []nodeconf.File) ([]string, error) {
@@ -514,12 +565,17 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 		return
 	}
 	busy := map[string]bool{}
-	evict, lost := kube.Evictable(pods.Items)
+	evict, alone := kube.Evictable(pods.Items, nil)
 	for _, p := range evict {
 		busy[p.Spec.NodeName] = true
 	}
-	for _, p := range lost {
+	for _, p := range alone {
 		busy[p.Spec.NodeName] = true
+	}
+	loses, stuck, err := k.Unmovable(ctx, pods.Items)
+	if err != nil {
+		v.APIError = err
+		return
 	}
 	roles, err := k.HasRoles(ctx)
 	addons, aerr := k.AddOns(ctx)
@@ -534,7 +590,7 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 	for _, n := range nodes.Items {
 		ready, why := kube.Ready(&n)
 		_, ours := n.Annotations[kube.CordonedBy]
-		ns := plan.NodeSeen{Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name]}
+		ns := plan.NodeSeen{Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name], Loses: loses[n.Name], Stuck: stuck[n.Name]}
 		if !ready {
 			ns.Trouble = why
 		}
@@ -548,12 +604,96 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 	}
 }
 
-// Plan observes and computes what is to be done.
+// NotSeen says that the site was not seen, so that nothing is known of a cluster
+// that was raised with it: neither that it is well nor that it is gone.
+type NotSeen struct {
+	Cluster, Site string
+	Elsewhere     bool // the site's folder is not here
+	Err           error
+}
+
+func (e *NotSeen) Error() string {
+	head := fmt.Sprintf("nothing is known of cluster %s: ", e.Cluster)
+	switch {
+	case e.Elsewhere:
+		return head + fmt.Sprintf("it was raised with site %s, whose inventory is not in this folder; work in the folder in which the site runs, or bring .verbund/sites/%s from there", e.Site, e.Site)
+	case errors.Is(e.Err, site.ErrNotRunning):
+		return head + fmt.Sprintf("the process of site %s is not running; verbund converge starts it, and so does verbund site start", e.Site)
+	}
+	return head + fmt.Sprintf("site %s was not seen: %v; try again, and look into .verbund/sites/%s/site.log if it stays so", e.Site, e.Err, e.Site)
+}
+
+func (e *NotSeen) Unwrap() error { return e.Err }
+
+// Forgotten says that machines of the cluster are at the site, and that the
+// memory here, if there is one, does not know them: it has no keys to them.
+type Forgotten struct {
+	Cluster, Site string
+	Machines      []string
+}
+
+func (e *Forgotten) Error() string {
+	names := e.Machines[0]
+	if n := len(e.Machines); n > 1 {
+		names = fmt.Sprintf("%s and %d more", names, n-1)
+	}
+	return fmt.Sprintf("machines of cluster %s are at site %s (%s), and the keys to them are not here: the memory of this folder (.verbund/%s) does not know them; "+
+		"bring the memory back from version control or your own backup of it, or from an archive with verbund trust unpack; if there is none, verbund teardown --confirm %s takes the cluster down by its name", e.Cluster, e.Site, names, e.Cluster, e.Cluster)
+}
+
+// Unseen says that the site was not seen although machines were got from it
+// before, or that it is not known whether it runs. It is nil when what was seen
+// may be planned from: a cluster of which nothing was ever raised has nothing.
+func (s *Session) Unseen(v *View) error {
+	if len(v.Unknown) > 0 {
+		return &Forgotten{Cluster: s.Decl.Name, Site: s.Decl.Site, Machines: v.Unknown}
+	}
+	if v.Inventory != nil {
+		return nil
+	}
+	raised, err := s.raised(v)
+	if err != nil {
+		return err
+	}
+	if !raised && errors.Is(v.SiteError, site.ErrNotRunning) {
+		return nil
+	}
+	return &NotSeen{Cluster: s.Decl.Name, Site: s.Decl.Site, Elsewhere: raised && !s.Site.Here() && errors.Is(v.SiteError, site.ErrNotRunning), Err: v.SiteError}
+}
+
+// raised says whether anything of the cluster was ever raised.
+func (s *Session) raised(v *View) (bool, error) {
+	if v.Seen.Founded {
+		return true, nil
+	}
+	ms, err := s.Store.Machines()
+	for _, m := range ms {
+		if m.Fingerprint != "" {
+			return true, err
+		}
+	}
+	return false, err
+}
+
+// PlanPart is Plan for a run that is limited to a part, if one is named: what
+// cannot be done elsewhere is no bar to it.
+func (s *Session) PlanPart(ctx context.Context, part string) (*plan.Plan, *View, error) {
+	v, err := s.Observe(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	v.Seen.Part = part
+	p, err := s.PlanOf(v)
+	return p, v, err
+}
+
+// Plan observes and computes what is to be done. Nothing is planned when the
+// site was not seen: the error is NotSeen then.
 func (s *Session) Plan(ctx context.Context) (*plan.Plan, *View, error) {
 	v, err := s.Observe(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := plan.Make(v.Cluster, v.Seen, s.Cat)
+	p, err := s.PlanOf(v)
 	return p, v, err
 }

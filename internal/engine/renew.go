@@ -52,10 +52,22 @@ func Known(c *topology.Cluster) []trust.Request {
 	return out
 }
 
+// asked lists the certificates that somebody wants renewed.
+func (s *Session) asked() (map[string]bool, error) {
+	asked, err := s.Store.Asked()
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range s.Asking {
+		asked[id] = true
+	}
+	return asked, nil
+}
+
 // dueNow says which certificates have to be made anew, and why: those that do
 // not serve any more, those that soon end, and those of which somebody asked it.
 func (s *Session) dueNow(c *topology.Cluster, t *store.Trust, now time.Time) (map[string]string, error) {
-	asked, err := s.Store.Asked()
+	asked, err := s.asked()
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +179,7 @@ func (s *Session) lookAtOwn(ctx context.Context, c *topology.Cluster, m topology
 	if err != nil {
 		return own{}, err
 	}
-	asked, err := s.Store.Asked()
+	asked, err := s.asked()
 	if err != nil {
 		return own{}, err
 	}

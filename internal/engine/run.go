@@ -221,8 +221,7 @@ func (r *Run) one(ctx context.Context, s plan.Step) error {
 		return err
 	}
 	m, _ := r.Cluster.Machine(s.Machine)
-	_, worry := plan.Usual(s.Kind)
-	sctx, cancel := context.WithTimeout(ctx, worry+m.Patience)
+	sctx, cancel := context.WithTimeout(ctx, s.Limit())
 	defer cancel()
 	err := r.do(sctx, s, m)
 	e.Seconds = time.Since(began).Seconds()

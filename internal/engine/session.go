@@ -52,6 +52,13 @@ type Session struct {
 	Parallel int // how many steps and questions at a time
 	// Accepted are the errors that an exception of the declaration accepts.
 	Accepted declare.Findings
+	// Counts and Asking are counts of pools, and certificates to be made anew, that
+	// somebody asks for and that are not remembered yet: they are, once the person
+	// has agreed.
+	Counts map[string]int
+	Asking []string
+	// MayLose are pods that a drain may lose, beside those of the declaration.
+	MayLose []declare.Loss
 	// Alone says that this session holds the cluster's lock: whatever else
 	// changes a machine is the rest of a run that was cut off, and it is waited
 	// for before the machine is looked at.
@@ -84,6 +91,7 @@ func (s *Session) topology(leases map[string]netip.Addr, taken []netip.Addr) (*t
 	if mem.Counts, err = s.Store.Counts(); err != nil {
 		return nil, err
 	}
+	maps.Copy(mem.Counts, s.Counts)
 	return topology.Build(s.Decl, s.SiteFile, s.Cat, mem)
 }
 
@@ -193,6 +201,7 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 	if err := s.Store.SaveAsked(served, false); err != nil {
 		return err
 	}
+	s.Asking = slices.DeleteFunc(s.Asking, func(id string) bool { return slices.Contains(served, id) })
 	if len(made.Keys)+len(made.Certs) > 0 {
 		if err := s.Store.SaveTrust(made); err != nil {
 			return err
@@ -470,7 +479,15 @@ func (s *Session) Kube(c *topology.Cluster) (*kube.Client, error) {
 			via = append(via, a)
 		}
 	}
-	return kube.New(kube.Access{Server: c.Server(), Via: via, CA: trust.Bundle(t.Certs, string(trust.Cluster)), Cert: t.Certs["tool/administrator"], Key: t.Keys["tool/administrator"]})
+	var may []kube.Loss
+	for _, l := range slices.Concat(s.Decl.MayLose, s.MayLose) {
+		sel, err := l.Selector()
+		if err != nil {
+			return nil, err
+		}
+		may = append(may, kube.Loss{Namespace: l.Namespace, Pods: sel})
+	}
+	return kube.New(kube.Access{Server: c.Server(), Via: via, CA: trust.Bundle(t.Certs, string(trust.Cluster)), Cert: t.Certs["tool/administrator"], Key: t.Keys["tool/administrator"], MayLose: may})
 }
 
 func apiAddr(m topology.Machine) string {
@@ -571,7 +588,7 @@ func (s *Session) sshPort(ctx context.Context, name string) (int, error) {
 	for _, m := range inv.Machines {
 		if m.Name == name {
 			if m.SSHPort == 0 {
-				return 0, fmt.Errorf("machine %s is %s", name, m.Power)
+				return 0, fmt.Errorf("nobody can log in to machine %s: %s", name, powerless(m))
 			}
 			return m.SSHPort, nil
 		}

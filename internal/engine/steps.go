@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -9,7 +10,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
@@ -158,7 +158,7 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 			return "the site does not have it", nil
 		}
 		if x := inv.Machines[i]; x.Power != siteproto.PowerOn {
-			return strings.TrimSuffix("its power is "+x.Power+": "+x.Trouble, ": "), nil
+			return powerless(x), nil
 		}
 		port = inv.Machines[i].SSHPort
 		return "", nil
@@ -417,24 +417,22 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 // drain cordons a node and evicts its pods, within the pool's patience.
 func (r *Run) drain(ctx context.Context, s plan.Step) error {
 	return r.withKube(func(k *kube.Client) error {
-		lost, blocked, err := k.Unmovable(ctx, s.Machine)
+		pods, err := k.PodsOn(ctx, s.Machine)
 		if err != nil {
 			return err
 		}
-		if len(lost) > 0 {
-			return &StepError{Err: fmt.Errorf("nothing was evicted: %s", strings.Join(lost, "; ")), Todo: "delete the pod yourself if it may be lost, or give it a controller, then run converge again"}
+		// The plan has asked the same; something may have come since.
+		lost, blocked, err := k.Unmovable(ctx, pods)
+		if err != nil {
+			return err
 		}
-		if len(blocked) > 0 {
-			return &StepError{Err: fmt.Errorf("nothing was evicted: %s", strings.Join(blocked, "; ")), Todo: "change the disruption budget or the application, then run converge again"}
+		if r := plan.Undrainable(s.Machine, lost[s.Machine], blocked[s.Machine]); r != nil {
+			return &StepError{Err: errors.New(r.What), Todo: r.Todo + "; then run converge again"}
 		}
 		if err := k.Cordon(ctx, s.Machine, r.ID); err != nil {
 			return err
 		}
-		patience := 2 * time.Minute
-		if m, ok := r.Cluster.Machine(s.Machine); ok {
-			patience = m.Patience
-		}
-		dctx, cancel := context.WithTimeout(ctx, patience)
+		dctx, cancel := context.WithTimeout(ctx, s.Within)
 		defer cancel()
 		return k.Drain(dctx, s.Machine, func(text string) { r.Note(s, text) })
 	})
@@ -473,12 +471,15 @@ func (r *Run) verify(ctx context.Context) error {
 	})
 }
 
-// Ailing lists everything that is not as it should be in a living cluster.
-func (v *View) Ailing() []string {
-	var out []string
-	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+// Ails lists everything that is not as it should be in a living cluster.
+func (v *View) Ails() []Trouble {
+	var out []Trouble
+	at := ""
+	add := func(format string, args ...any) {
+		out = append(out, Trouble{Machine: at, Text: fmt.Sprintf(format, args...)})
+	}
 	if v.Inventory == nil {
-		return []string{"the site's process is not running"}
+		return []Trouble{{Text: fmt.Sprintf("the site was not seen: %v", v.SiteError)}}
 	}
 	if !v.Seen.API {
 		add("the API does not answer: %v", v.APIError)
@@ -487,6 +488,7 @@ func (v *View) Ailing() []string {
 		add("%v", v.DatastoreError)
 	}
 	for _, m := range v.Cluster.Machines {
+		at = m.Name
 		s := v.Seen.Machines[m.Name]
 		if !s.Exists {
 			add("machine %s is missing", m.Name)
@@ -520,14 +522,19 @@ func (v *View) Ailing() []string {
 			}
 		}
 	}
+	at = ""
 	if v.Seen.API && !v.Seen.Endpoint {
 		add("the API does not answer at the endpoint %s", endpointAddr(v.Cluster))
 	}
 	for _, name := range []string{kube.Network, kube.DNS} {
+		text := ""
 		if a := v.Seen.AddOns[name]; v.Seen.API && a.Version == "" {
-			add("add-on %s is not installed", name)
+			text = fmt.Sprintf("add-on %s is not installed", name)
 		} else if v.Seen.API && !a.Ready {
-			add("add-on %s does not serve everywhere yet: %s", name, a.State)
+			text = fmt.Sprintf("add-on %s does not serve everywhere yet: %s", name, a.State)
+		}
+		if text != "" {
+			out = append(out, Trouble{AddOn: true, Text: text})
 		}
 	}
 	return out

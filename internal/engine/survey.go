@@ -17,6 +17,7 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
+	"verbund/internal/site"
 	siteproto "verbund/internal/site/protocol"
 )
 
@@ -118,7 +119,10 @@ func (s *Session) Survey(ctx context.Context, v *View, o SurveyOptions) []Answer
 // surveySite asks the site whether it takes our credential and has room.
 func (s *Session) surveySite(v *View) []Answer {
 	if v.Inventory == nil {
-		return []Answer{{Question: AskCredential, State: Bad, Found: "the site's process does not answer", Todo: "start it: verbund site start"}}
+		if errors.Is(v.SiteError, site.ErrNotRunning) {
+			return []Answer{{Question: AskCredential, State: Later, Found: "the site's process is not running yet; nothing was looked at"}}
+		}
+		return []Answer{{Question: AskCredential, State: Bad, Found: v.SiteError.Error(), Todo: "look into the site's log"}}
 	}
 	out := []Answer{{Question: AskCredential, State: Well}}
 	missing, going := map[string]int{}, map[string]int{}
@@ -191,7 +195,7 @@ func (q *surveyor) ask(ctx context.Context, im siteproto.Machine, exists bool) {
 		q.note(AskLogin, Later, "the site does not have it yet", "")
 		return
 	case im.Power != siteproto.PowerOn:
-		q.note(AskLogin, Later, strings.TrimSuffix("its power is "+im.Power+": "+im.Trouble, ": "), "")
+		q.note(AskLogin, Later, powerless(im), "")
 		return
 	}
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)

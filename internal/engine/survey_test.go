@@ -178,7 +178,7 @@ func TestSurveyOfWhatIsNotReached(t *testing.T) {
 	x := newSurveyed(t)
 	im := &x.v.Inventory.Machines[0]
 	im.Power, im.Trouble = siteproto.PowerCrashed, "its zone was lost"
-	x.want(AskLogin, Later, "its power is crashed: its zone was lost")
+	x.want(AskLogin, Later, "it has crashed: its zone was lost")
 	x.want(AskDisk, Unasked, "")
 	im.Power = siteproto.PowerOn
 

@@ -30,6 +30,20 @@ type TrustReport struct {
 	Strays []string `json:"strays"`
 	// Unseen are machines that could not be looked at, with the reason.
 	Unseen []string `json:"unseen"`
+	// Founded says that the cluster was raised: then every machine should have been
+	// looked at.
+	Founded bool `json:"founded"`
+}
+
+// NotLooked counts the certificates that could not be looked at.
+func (r *TrustReport) NotLooked() int {
+	n := 0
+	for _, e := range r.Entries {
+		if e.NotLooked != "" {
+			n++
+		}
+	}
+	return n
 }
 
 // Troubled counts the entries that something is wrong with.
@@ -72,7 +86,7 @@ func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustRe
 	if t.Certs[string(trust.Cluster)] == nil {
 		return nil, ErrNoTrust
 	}
-	r := &TrustReport{Entries: []trust.Entry{}, Strays: []string{}, Unseen: []string{}}
+	r := &TrustReport{Entries: []trust.Entry{}, Strays: []string{}, Unseen: []string{}, Founded: v.Seen.Founded}
 	for _, a := range trust.Authorities {
 		cert, err := trust.DecodeCert(t.Certs[string(a)])
 		if err != nil {
@@ -110,7 +124,7 @@ func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustRe
 			case !ok:
 				why = "it is not there"
 			case im.Power != siteproto.PowerOn:
-				why = "its power is " + im.Power
+				why = powerless(im)
 			default:
 				lctx, cancel := context.WithTimeout(ctx, lookTimeout)
 				defer cancel()
@@ -123,7 +137,9 @@ func (s *Session) Inspect(ctx context.Context, v *View, now time.Time) (*TrustRe
 			if why != "" {
 				r.Unseen = append(r.Unseen, m.Name+": "+strings.TrimPrefix(why, m.Name+": "))
 				for _, q := range trust.Requests(v.Cluster, m) {
-					r.Entries = append(r.Entries, s.issued(t, q, now))
+					e := s.issued(t, q, now)
+					e.NotLooked = why
+					r.Entries = append(r.Entries, e)
 				}
 				return
 			}

@@ -14,9 +14,11 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -30,8 +32,13 @@ type Client struct {
 	http   *http.Client
 }
 
-// ErrNotRunning says that nothing answers for the site.
+// ErrNotRunning says that the site's process does not run: nothing listens for
+// it. That it did not answer in time, or broke off, is another error, which says
+// nothing about whether it runs.
 var ErrNotRunning = errors.New("the site's process is not running")
+
+// answerTimeout is how long the site may take to say what it has.
+const answerTimeout = 10 * time.Second
 
 // Refused is what a site will not do.
 type Refused struct {
@@ -60,8 +67,11 @@ func NewClient(folder string) *Client {
 
 func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
 	cred, err := os.ReadFile(filepath.Join(c.Folder, "credential"))
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%w: it was never started here", ErrNotRunning)
+	}
 	if err != nil {
-		return fmt.Errorf("%w: %v", ErrNotRunning, err)
+		return fmt.Errorf("credential of the site: %w", err)
 	}
 	var body io.Reader
 	if in != nil {
@@ -78,10 +88,10 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(cred)))
 	resp, err := c.http.Do(req)
 	if err != nil {
-		if ctx.Err() == nil && (errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, os.ErrNotExist) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.EOF)) {
-			return fmt.Errorf("%w: %v", ErrNotRunning, err)
+		if ctx.Err() == nil && c.gone(err) {
+			return ErrNotRunning
 		}
-		return fmt.Errorf("asking the site: %w", err)
+		return fmt.Errorf("asking the site: %w", plainly(err))
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK {
@@ -98,10 +108,50 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	return json.NewDecoder(resp.Body).Decode(out)
 }
 
-// Inventory lists what the site has.
+// gone says whether an error in reaching the site means that its process does
+// not run. A connection that broke off says so only together with the process.
+func (c *Client) gone(err error) bool {
+	if errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, os.ErrNotExist) {
+		return true
+	}
+	if !errors.Is(err, syscall.ECONNRESET) && !errors.Is(err, syscall.EPIPE) && !errors.Is(err, io.EOF) {
+		return false
+	}
+	b, rerr := os.ReadFile(filepath.Join(c.Folder, protocol.ProcessFile))
+	if errors.Is(rerr, os.ErrNotExist) {
+		return true // it takes the file away when it ends
+	}
+	pid, perr := strconv.Atoi(strings.TrimSpace(string(b)))
+	return perr == nil && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH)
+}
+
+// plainly is an error of a request without the made-up address that it went to.
+func plainly(err error) error {
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		return ue.Err
+	}
+	return err
+}
+
+// Here says whether the site's inventory is in its folder: whether machines were
+// ever ordered from it here.
+func (c *Client) Here() bool {
+	_, err := os.Stat(filepath.Join(c.Folder, protocol.InventoryFile))
+	return err == nil
+}
+
+// Inventory lists what the site has. When the site's process does not run the
+// error is ErrNotRunning.
 func (c *Client) Inventory(ctx context.Context) (*protocol.Inventory, error) {
+	actx, cancel := context.WithTimeout(ctx, answerTimeout)
+	defer cancel()
 	var inv protocol.Inventory
-	return &inv, c.call(ctx, http.MethodGet, "/inventory", nil, &inv)
+	err := c.call(actx, http.MethodGet, "/inventory", nil, &inv)
+	if err != nil && ctx.Err() == nil && actx.Err() != nil {
+		err = fmt.Errorf("the site did not answer within %s", answerTimeout)
+	}
+	return &inv, err
 }
 
 // Order gets a machine, or the one that was ordered before under this name.
@@ -186,6 +236,8 @@ func Start(ctx context.Context, folder, file string, command []string) (c *Clien
 	}
 	if _, err := c.Inventory(ctx); err == nil {
 		return c, false, nil
+	} else if !errors.Is(err, ErrNotRunning) {
+		return nil, false, err
 	}
 	log, err := os.OpenFile(filepath.Join(folder, "site.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {

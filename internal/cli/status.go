@@ -1,0 +1,294 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"k8s.io/apimachinery/pkg/util/duration"
+
+	"verbund/internal/core/versions"
+	"verbund/internal/engine"
+)
+
+func (a *app) statusCmd() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use: "status", Short: "Is the cluster well? The exit code says so too", Args: noArgs,
+		Long: `Exit code 0: as declared and well. 3: anything else, also when nothing can be known
+because the site was not seen. Well means that everything works, that versions are
+as declared, and that no disk is nearly full, no clock is off, no node is cordoned,
+no service keeps restarting and no replacement was left half done. What a run that
+is under way has taken out of service is not called trouble. With --all it looks at
+every cluster that is declared in this folder.`,
+		RunE: func(*cobra.Command, []string) error {
+			if all {
+				return a.statusAll()
+			}
+			s, v, err := a.view()
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			return a.status(s, v)
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "every cluster that is declared in this folder")
+	return c
+}
+
+// glance is one cluster in a list of clusters.
+type glance struct {
+	Cluster  string `json:"cluster"`
+	File     string `json:"file"`
+	State    string `json:"state"` // as of status, or has errors
+	Declared string `json:"declared"`
+	Running  string `json:"running"`
+	Nodes    string `json:"nodes"`
+	Trouble  string `json:"trouble,omitempty"`
+}
+
+// tones say how states count.
+var tones = map[engine.HealthState]string{engine.IsWell: "good", engine.IsPending: "attention", engine.IsChanged: "attention", engine.NotRaised: "attention", engine.NotKnown: "attention", engine.NotWell: "bad"}
+
+// statusAll looks at every cluster of the folder.
+func (a *app) statusAll() error {
+	files, err := filepath.Glob(filepath.Join(a.dir, "*"+declarationEnding))
+	if err != nil {
+		return err
+	}
+	if len(files) == 0 {
+		return usage("there is no declaration (NAME%s) in this folder", declarationEnding)
+	}
+	list := []glance{}
+	for _, f := range files {
+		list = append(list, a.glanceAt(f))
+	}
+	worst := 0
+	if a.output == "json" {
+		err = a.ui.json(list)
+	}
+	var rows [][]cell
+	for _, g := range list {
+		if g.State != string(engine.IsWell) {
+			worst = exitNotWell
+		}
+		rows = append(rows, []cell{plain(g.Cluster), {g.State, cmp.Or(tones[engine.HealthState(g.State)], "bad")}, plain(g.Declared), plain(cmp.Or(g.Running, "-")), plain(g.Nodes), {g.Trouble, "bad"}})
+	}
+	if a.output != "json" {
+		a.ui.table([]string{"cluster", "state", "declared", "runs", "nodes", "trouble"}, rows, "declared", "runs")
+	}
+	if err == nil && worst != 0 {
+		return &exit{code: worst}
+	}
+	return err
+}
+
+func (a *app) glanceAt(file string) glance {
+	g := glance{Cluster: strings.TrimSuffix(filepath.Base(file), declarationEnding), File: file}
+	r, err := a.read(file)
+	if err != nil {
+		g.State, g.Trouble = "has errors", err.Error()
+		return g
+	}
+	g.Cluster, g.Declared = cmp.Or(r.Decl.Name, g.Cluster), r.Decl.Kubernetes
+	if n := r.Findings.Errors(); n > 0 {
+		g.State, g.Trouble = "has errors", fmt.Sprintf("%s in %s; verbund check shows them", count(n, "error"), file)
+		return g
+	}
+	s, _, err := a.openPath(file, false)
+	if err != nil {
+		g.State, g.Trouble = "has errors", err.Error()
+		return g
+	}
+	defer s.Close()
+	h, err := a.health(s, nil)
+	if err != nil {
+		g.State, g.Trouble = string(engine.NotWell), err.Error()
+		return g
+	}
+	g.State, g.Running, g.Nodes = string(h.State), h.Running, "not known"
+	if h.Nodes.Known {
+		g.Nodes = fmt.Sprintf("%d of %d ready", h.Nodes.Ready, h.Nodes.Total)
+	}
+	if wrong := append(append(append([]string{}, h.Ailing...), h.Strained...), h.Trust...); len(wrong) > 0 {
+		g.Trouble = andMore(wrong)
+	} else {
+		g.Trouble = cmp.Or(h.Why, h.Refused)
+	}
+	return g
+}
+
+// health judges a cluster, looked at already or not.
+func (a *app) health(s *engine.Session, v *engine.View) (*engine.Health, error) {
+	var err error
+	if v == nil {
+		if v, err = s.Observe(a.soft); err != nil {
+			return nil, err
+		}
+	}
+	h, err := s.Health(a.soft, v, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	h.Accepted = accepted(s)
+	if h.Waiting, err = a.waiting(s, v); err != nil && h.Well {
+		h.State, h.Well = engine.NotWell, false
+		h.Strained = append(h.Strained, fmt.Sprintf("certificate requests cannot be listed: %v", err))
+	}
+	return h, nil
+}
+
+// andMore is the first of several, and how many there are besides.
+func andMore(list []string) string {
+	if len(list) == 1 {
+		return list[0]
+	}
+	return fmt.Sprintf("%s; and %d more", list[0], len(list)-1)
+}
+
+func (a *app) status(s *engine.Session, v *engine.View) error {
+	h, err := a.health(s, v)
+	if err != nil {
+		return err
+	}
+	if a.output == "json" {
+		err = a.ui.json(h)
+	} else {
+		a.ui.fields(statusRows(h, v))
+	}
+	if err == nil && h.State != engine.IsWell {
+		return &exit{code: exitNotWell}
+	}
+	return err
+}
+
+// statusRows tells a cluster's health, the most important first.
+func statusRows(h *engine.Health, v *engine.View) []field {
+	rows := []field{{"cluster", cell{h.Cluster + ": " + string(h.State), tones[h.State]}}}
+	add := func(name, state, format string, args ...any) {
+		rows = append(rows, field{name, cell{fmt.Sprintf(format, args...), state}})
+	}
+	if r := h.Run; r != nil {
+		add("run", "attention", "verbund %s, since %s, process %d", r.Command, r.Since.Local().Format("15:04:05"), r.Process)
+		for _, st := range r.Steps {
+			add("", "", "%s: %s, for %s", cmp.Or(st.Where, "cluster"), st.Text, seconds(time.Since(st.Time)))
+		}
+		if len(r.Out) > 0 {
+			add("", "", "out of service meanwhile: %s", strings.Join(r.Out, ", "))
+		}
+	}
+	if h.Why != "" {
+		add("why", "attention", "%s", h.Why)
+	}
+	backup := func() {
+		if b := h.Backup; b != nil {
+			add("backup", "", "the newest is %s old, of %s: %s", duration.HumanDuration(time.Since(b.Taken)), b.Version, filepath.Base(b.File))
+		} else if h.State != engine.NotRaised {
+			add("backup", "", "none was taken yet")
+		}
+	}
+	switch h.State {
+	case engine.NotKnown:
+		backup()
+		return rows
+	case engine.NotRaised:
+		if h.Refused != "" {
+			add("refused", "bad", "%s", h.Refused)
+		} else {
+			add("pending", "attention", "%s to what is declared; verbund plan shows them", count(h.Pending, "step"))
+		}
+		return rows
+	}
+	if h.Endpoint.Answers {
+		add("api", "good", "answers at %s (%s)", h.Endpoint.Server, h.Endpoint.Address)
+	} else if v.Seen.API {
+		add("api", "bad", "answers, but not at %s (%s)", h.Endpoint.Server, h.Endpoint.Address)
+	} else {
+		add("api", "bad", "does not answer")
+	}
+	add("kubernetes", map[bool]string{true: "attention"}[unlike(h.Groups)], "%s", versionsText(h))
+	d := h.Datastore
+	switch {
+	case d.Voters == 0:
+		add("datastore", "bad", "does not answer")
+	case d.Healthy <= d.Voters/2:
+		add("datastore", "bad", "%d of %d members healthy: no quorum, nothing can be changed", d.Healthy, d.Voters)
+	default:
+		add("datastore", "", "%d of %d members healthy; survives the loss of %d", d.Healthy, d.Voters, d.Survives)
+	}
+	if h.Nodes.Known {
+		add("nodes", "", "%d of %d Ready", h.Nodes.Ready, h.Nodes.Total)
+	} else {
+		add("nodes", "attention", "not known while the API does not answer")
+	}
+	if h.TrustSaid != "" {
+		add("trust", map[bool]string{true: "bad"}[len(h.Trust) > 0], "%s", h.TrustSaid)
+	}
+	backup()
+	if h.Waiting > 0 {
+		add("requests", "attention", "%s for a person to decide; verbund requests list says why", count(h.Waiting, "certificate request"))
+	}
+	for _, r := range h.Replacing {
+		if r.Waits {
+			add("replacing", "attention", "%s: pass %d of 3 is done everywhere; verbund trust replace %s goes on with the next", r.What, r.Pass, r.What)
+		}
+	}
+	if !v.Cluster.Nodes {
+		add("control", "", "its %s declared not to be nodes (control.nodes: false): verbund machines shows them", isAre(len(v.Cluster.With(versions.API)), "machine"))
+	}
+	if v.Cluster.Apart {
+		add("members", "", "the datastore stands apart, on %s", count(len(v.Cluster.With(versions.Member)), "machine"))
+	}
+	if held := engine.HeldBack(v.Cluster); len(held) > 0 {
+		add("held back", "attention", "%s", strings.Join(held, ", "))
+	}
+	for _, x := range h.Accepted {
+		add("exception", "attention", "%s", x)
+	}
+	for _, l := range h.Ailing {
+		add("trouble", "bad", "%s", l)
+	}
+	for _, l := range h.Strained {
+		add("see to", "attention", "%s", l)
+	}
+	switch {
+	case h.Refused != "":
+		add("refused", "bad", "%s", h.Refused)
+	case h.Pending > 0 && h.Run != nil:
+		add("pending", "attention", "%s to what is declared, those of the run among them", count(h.Pending, "step"))
+	case h.Pending > 0:
+		add("pending", "attention", "%s to what is declared; verbund plan shows them", count(h.Pending, "step"))
+	}
+	return rows
+}
+
+// unlike says whether any machine runs something else than it should.
+func unlike(gs []engine.Group) bool {
+	for _, g := range gs {
+		if g.Version != g.Declared {
+			return true
+		}
+	}
+	return false
+}
+
+// versionsText says which version runs, group by group where they are not alike.
+func versionsText(h *engine.Health) string {
+	if !unlike(h.Groups) {
+		return fmt.Sprintf("%s runs everywhere, as declared", h.Declared)
+	}
+	var parts []string
+	for _, g := range h.Groups {
+		switch {
+		case g.Version != g.Declared:
+			parts = append(parts, fmt.Sprintf("%s on %s: %s, %s is declared", g.Name, count(g.Machines, "machine"), cmp.Or(g.Version, "not known"), g.Declared))
+		case g.Nodes:
+			parts = append(parts, fmt.Sprintf("%s on %s: %s", g.Name, count(g.Machines, "machine"), g.Version))
+		}
+	}
+	return strings.Join(parts, "; ")
+}

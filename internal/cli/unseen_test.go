@@ -1,0 +1,211 @@
+package cli_test
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+)
+
+// mark is a digest of everything in the working folder that a person keeps: not of
+// the simulated site, nor of locks.
+func (w *world) mark() string {
+	w.Helper()
+	var b strings.Builder
+	err := filepath.WalkDir(w.dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			if d != nil && d.Name() == "sites" {
+				return filepath.SkipDir
+			}
+			return err
+		}
+		if d.Name() == "lock" {
+			return nil
+		}
+		text, err := os.ReadFile(p)
+		fmt.Fprintf(&b, "%s %x\n", p, sha256.Sum256(text))
+		return err
+	})
+	if err != nil {
+		w.Fatal(err)
+	}
+	return b.String()
+}
+
+// unchanged runs f and finds that nothing in the working folder has changed.
+func (w *world) unchanged(what string, f func()) {
+	w.Helper()
+	before := w.mark()
+	f()
+	if after := w.mark(); after != before {
+		w.Errorf("%s changed the working folder:\n%s\nthen\n%s", what, before, after)
+	}
+}
+
+// When the site is not seen nothing is known: everything that looks says that, and
+// nothing advises to destroy anything. What is refused or declined changes nothing.
+func TestNothingIsKnown(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	// Of a cluster that nobody has raised, what is refused leaves nothing at all.
+	w.unchanged("a refused converge", func() { w.fails(2, []string{"there is no terminal"}, "converge") })
+	w.unchanged("an interrupted converge", func() { w.interrupted("[y/N] ", syscall.SIGINT, "converge") })
+	w.ok("converge", "--yes")
+	w.ok("site", "stop")
+	packed := filepath.Join(w.keys, "packed")
+	pass := filepath.Join(w.keys, "pass")
+	if err := os.WriteFile(pass, []byte("ebb and flow and ebb\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.unchanged("looking", func() {
+		for _, x := range []struct {
+			code int
+			args []string
+		}{{3, []string{"status"}}, {1, []string{"plan"}}, {1, []string{"nodes"}}, {1, []string{"machines"}}, {1, []string{"survey"}}, {3, []string{"trust", "list"}}, {3, []string{"status", "--all"}}} {
+			o := w.fails(x.code, []string{"nothing is known of cluster tidewatch", "verbund converge starts it"}, x.args...)
+			for _, bad := range []string{"is gone", "tear", "teardown", "0 things wrong", "raise it anew"} {
+				if strings.Contains(o, bad) {
+					t.Errorf("verbund %s says %q:\n%s", strings.Join(x.args, " "), bad, o)
+				}
+			}
+		}
+		if s := w.status(); s.State != "not known" || s.Well {
+			t.Errorf("status is %+v", s)
+		}
+	})
+	w.unchanged("refused commands", func() {
+		w.fails(2, []string{"there is no terminal to ask at"}, "converge")
+		w.fails(2, []string{"there is no terminal to ask at"}, "scale", "keepers", "2")
+		w.fails(2, []string{"there is no terminal to ask at"}, "trust", "renew", "--all")
+		w.fails(2, []string{"there is no terminal to ask at"}, "teardown")
+	})
+	if len(w.processes()) > 0 {
+		t.Errorf("a refused command started the site: %v", w.processes())
+	}
+	w.ok("trust", "pack", packed, "--passphrase-file", pass)
+	w.fails(0, []string{"it is started"}, "converge", "--yes")
+	w.well("v1.37.2")
+
+	// At a question: declined, or interrupted by whatever means, at once.
+	w.unchanged("declined commands", func() {
+		w.converse(1, []turn{{"[y/N] ", "n"}}, []string{"nothing was changed"}, "scale", "keepers", "2")
+		w.converse(1, []turn{{"[y/N] ", "n"}}, []string{"nothing was changed"}, "trust", "renew", "--all")
+		w.converse(1, []turn{{"go on: ", "lampwright"}}, []string{"nothing was changed"}, "teardown")
+		for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP} {
+			if o := w.interrupted("[y/N] ", sig, "trust", "renew", "--all"); !strings.Contains(o, "interrupted; nothing was changed") {
+				t.Errorf("%v: %s", sig, o)
+			}
+		}
+		w.interrupted("go on: ", syscall.SIGINT, "teardown")
+	})
+	w.fails(0, []string{"nothing to do"}, "plan")
+	w.ok("site", "fault", "full-disk", "tidewatch-control-1")
+	w.unchanged("what the survey stops", func() {
+		w.fails(1, []string{"nothing was changed"}, "trust", "renew", "--all", "--yes")
+	})
+	w.ok("site", "fault", "mended-disk", "tidewatch-control-1")
+
+	// In a folder that was unpacked elsewhere the site's own folder is not.
+	there := newWorld(t, "small", "v1.37.2")
+	for _, f := range []string{"tidewatch.verbund.yaml", "estuary.site.yaml"} {
+		if err := os.Remove(there.path(f)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	there.ok("trust", "unpack", packed, "--unlock", pass)
+	for _, args := range [][]string{{"status"}, {"plan"}, {"converge", "--yes"}, {"trust", "list"}, {"teardown", "--confirm", "tidewatch"}} {
+		o, e, code := there.run(args...)
+		if code == 0 || !strings.Contains(o+e, "whose inventory is not in this folder") || strings.Contains(o+e, "is gone") {
+			t.Errorf("unpacked, verbund %s: %d\n%s%s", strings.Join(args, " "), code, o, e)
+		}
+	}
+	if len(there.processes()) > 0 {
+		t.Error("a second site was started for a cluster that has one")
+	}
+
+	// The memory is gone while its machines live.
+	memory := w.path(".verbund/tidewatch")
+	if err := os.Rename(memory, memory+".away"); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"status"}, {"plan"}, {"converge", "--yes"}, {"survey"}} {
+		w.run(args...)
+		o, e, code := w.run(args...)
+		if code == 0 || !strings.Contains(o+e, "the keys to them are not here") || !strings.Contains(o+e, "trust unpack") || strings.Contains(o+e, "has not been raised") {
+			t.Errorf("without the memory, verbund %s: %d\n%s%s", strings.Join(args, " "), code, o, e)
+		}
+	}
+	os.RemoveAll(memory)
+	if err := os.Rename(memory+".away", memory); err != nil {
+		t.Fatal(err)
+	}
+	w.well("v1.37.2")
+	keys, err := filepath.Glob(filepath.Join(w.keys, "*.key"))
+	if err != nil || len(keys) == 0 {
+		t.Fatalf("the key file: %v, %v", keys, err)
+	}
+	for _, k := range keys {
+		if err := os.Rename(k, k+".away"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.fails(1, []string{"cannot be opened"}, "converge", "--yes")
+	w.fails(2, []string{"the keys of the cluster are not to be had", "--confirm tidewatch"}, "teardown", "--yes")
+	for _, k := range keys {
+		if err := os.Rename(k+".away", k); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.well("v1.37.2")
+}
+
+// Two clusters that are raised at once on one site do not lock each other out, and
+// of many that raise the same one all but one are told who does.
+func TestRaisedAtOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	b, err := os.ReadFile(w.path("tidewatch.verbund.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := strings.NewReplacer("name: tidewatch\n", "name: lampwright\n", "tidewatch.test", "lampwright.test").Replace(string(b))
+	if err := os.WriteFile(w.path("lampwright.verbund.yaml"), []byte(other), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	type ended struct {
+		code int
+		text string
+	}
+	var mu sync.Mutex
+	runs := map[string][]ended{}
+	var wg sync.WaitGroup
+	for _, name := range []string{"tidewatch", "lampwright", "tidewatch", "lampwright", "tidewatch"} {
+		wg.Go(func() {
+			_, e, code := w.run("converge", "--yes", "-f", name+".verbund.yaml")
+			mu.Lock()
+			defer mu.Unlock()
+			runs[name] = append(runs[name], ended{code, e})
+		})
+	}
+	wg.Wait()
+	for name, rs := range runs {
+		done := 0
+		for _, r := range rs {
+			switch {
+			case r.code == 0:
+				done++
+			case r.code != 4 || strings.Contains(r.text, "invalid database"):
+				t.Errorf("%s: exit code %d\n%s", name, r.code, r.text)
+			}
+		}
+		if done == 0 {
+			t.Errorf("nobody raised %s: %+v", name, rs)
+		}
+		w.fails(0, []string{name + ": well"}, "status", "-f", name+".verbund.yaml")
+	}
+}
