@@ -178,13 +178,16 @@ func (a *app) startSite(s *engine.Session, r *declare.Result) error {
 	if err != nil {
 		return err
 	}
-	c, started, err := site.Start(a.hard, folder, r.SiteFile, []string{"/proc/self/exe", sim.ArgSite})
+	c, started, said, err := site.Start(a.hard, folder, r.SiteFile, []string{"/proc/self/exe", sim.ArgSite})
 	if err != nil {
 		return err
 	}
 	s.Site = c
 	if started {
 		a.ui.say("the process of site %s was not running; it is started", s.Decl.Site)
+	}
+	if said != "" {
+		a.ui.say("site %s: %s", s.Decl.Site, said)
 	}
 	return nil
 }

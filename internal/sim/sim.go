@@ -7,9 +7,9 @@ package sim
 import (
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"verbund/internal/core/declare"
@@ -90,8 +90,8 @@ func runSite(ctx context.Context, folder string, rest []string) error {
 		if fs.Errors() > 0 {
 			return fmt.Errorf("%s", fs[0])
 		}
-		return daemon.Run(ctx, folder, file, []string{self, ArgZone}, func() {
-			io.WriteString(os.Stdout, "ready\n")
+		return daemon.Run(ctx, folder, file, []string{self, ArgZone}, func(said string) {
+			fmt.Fprintln(os.Stdout, strings.TrimSuffix("ready: "+said, ": "))
 			os.Stdout.Close()
 		})
 	}()

@@ -213,35 +213,35 @@ func (c *Client) Stop(ctx context.Context) error {
 }
 
 // Start makes sure that the site runs; started says whether it had to be
-// started. command begins the site's command line; the folder and the site
+// started, and said what it told of how it came up. command begins the site's command line; the folder and the site
 // file are added.
-func Start(ctx context.Context, folder, file string, command []string) (c *Client, started bool, err error) {
+func Start(ctx context.Context, folder, file string, command []string) (c *Client, started bool, said string, err error) {
 	c = NewClient(folder)
 	if _, err := c.Inventory(ctx); err == nil {
-		return c, false, nil
+		return c, false, "", nil
 	} else if !errors.Is(err, ErrNotRunning) {
-		return nil, false, err
+		return nil, false, "", err
 	}
 	if err := prepare(folder); err != nil {
-		return nil, false, fmt.Errorf("folder of the site: %w", err)
+		return nil, false, "", fmt.Errorf("folder of the site: %w", err)
 	}
 	// Only one starter at a time; the kernel frees the lock.
 	lock, err := os.OpenFile(filepath.Join(folder, "starting"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return nil, false, err
+		return nil, false, "", err
 	}
 	defer lock.Close()
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return nil, false, err
+		return nil, false, "", err
 	}
 	if _, err := c.Inventory(ctx); err == nil {
-		return c, false, nil
+		return c, false, "", nil
 	} else if !errors.Is(err, ErrNotRunning) {
-		return nil, false, err
+		return nil, false, "", err
 	}
 	log, err := os.OpenFile(filepath.Join(folder, "site.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, false, err
+		return nil, false, "", err
 	}
 	defer log.Close()
 	cmd := exec.Command(command[0], append(append([]string{}, command[1:]...), folder, file)...)
@@ -250,21 +250,22 @@ func Start(ctx context.Context, folder, file string, command []string) (c *Clien
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return nil, false, err
+		return nil, false, "", err
 	}
 	if err := cmd.Start(); err != nil {
-		return nil, false, fmt.Errorf("starting the site: %w", err)
+		return nil, false, "", fmt.Errorf("starting the site: %w", err)
 	}
 	line, _ := bufio.NewReader(out).ReadString('\n')
-	if line != "ready\n" {
+	said, ready := strings.CutPrefix(strings.TrimSpace(line), "ready")
+	if !ready {
 		cmd.Wait()
 		if line == "" {
 			line = "it ended without a word; its log is " + filepath.Join(folder, "site.log")
 		}
-		return nil, false, fmt.Errorf("starting the site: %s", strings.TrimSpace(line))
+		return nil, false, "", fmt.Errorf("starting the site: %s", strings.TrimSpace(line))
 	}
 	go cmd.Wait()
-	return c, true, nil
+	return c, true, strings.TrimPrefix(said, ": "), nil
 }
 
 // prepare makes the site's folder with a credential.

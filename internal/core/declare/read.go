@@ -84,7 +84,7 @@ func Read(in Input) (*Result, error) {
 		r.PinsFile = beside(r.Decl.Name + PinsEnding)
 		d.readPins(in, r)
 	}
-	if len(d.places) > 0 {
+	if len(d.places) > 0 || d.Findings.Errors() == 0 {
 		k := &checker{document: d, c: r.Decl, site: r.Site, cat: r.Catalogue, now: in.Now}
 		k.all()
 	}

@@ -20,7 +20,9 @@ func (nothing) Open(name string) (fs.File, error) {
 func ReadSite(file string, data []byte) (*Site, Findings) {
 	s := Site{Pace: 60}
 	d := decode(nothing{}, file, data, &s)
-	if len(d.places) > 0 {
+	// What cannot be read at all has its finding already; a file that says nothing
+	// lacks everything.
+	if len(d.places) > 0 || d.Findings.Errors() == 0 {
 		checkSite(d, &s)
 	}
 	d.Findings.Sort()

@@ -93,23 +93,31 @@ func (d *document) parse(file string, data []byte) *yaml.Node {
 		return nil
 	}
 	if err != nil {
-		at := start
-		if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
-			at.line, _ = strconv.Atoi(m[1])
-			if m[2] != "" {
-				at.column, _ = strconv.Atoi(m[2])
-			}
-		}
-		d.addAt(at, "not-yaml", "this is not YAML: "+strings.TrimPrefix(err.Error(), "yaml: "), "mend the syntax at this line or just above it")
+		d.addAt(d.notYAML(start, err), "not-yaml", "this is not YAML: "+strings.TrimPrefix(err.Error(), "yaml: "), "mend the syntax at this line or just above it")
 		return nil
 	}
-	if dec.Decode(&more) == nil {
+	switch err := dec.Decode(&more); {
+	case err == nil:
 		d.addAt(place{file, max(more.Line, 1), max(more.Column, 1)}, "two-documents", "a second document begins here", "keep one document a file")
+	case !errors.Is(err, io.EOF):
+		d.addAt(d.notYAML(start, err), "not-yaml", "this is not YAML: "+strings.TrimPrefix(err.Error(), "yaml: "), "mend the syntax at this line or just above it")
+		return nil
 	}
 	if !d.adopt(file, root.Content[0], 0) {
 		return nil
 	}
 	return root.Content[0]
+}
+
+// notYAML is where a file stops being YAML, as the library says it.
+func (d *document) notYAML(at place, err error) place {
+	if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
+		at.line, _ = strconv.Atoi(m[1])
+		if m[2] != "" {
+			at.column, _ = strconv.Atoi(m[2])
+		}
+	}
+	return at
 }
 
 // adopt notes the file of every node, and refuses what is not read anywhere:

@@ -161,6 +161,8 @@ func FuzzRead(f *testing.F) {
 func FuzzSite(f *testing.F) {
 	f.Add([]byte(siteText))
 	f.Add([]byte("bare: [{hardware: 1}]"))
+	f.Add([]byte("{}0"))
+	f.Add([]byte("{}"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if s, fs := ReadSite("s", data); fs.Errors() == 0 && len(s.Zones) == 0 {
 			t.Error("a site without zones was taken")

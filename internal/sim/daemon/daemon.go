@@ -74,6 +74,7 @@ type site struct {
 	mu       sync.Mutex
 	orders   int // machines ever made, so that no two are alike
 	machines map[string]*machine
+	records  map[string][]byte // of machines, as they lie beside their disks
 	images   map[string]*image // by digest
 	zones    map[string]*zoneProc
 	booting  sync.WaitGroup
@@ -83,11 +84,11 @@ type site struct {
 var ErrBlockTaken = errors.New("address block taken")
 
 // Run serves a site until ctx ends or it is told to stop. ready is called when
-// it answers. child is the command line that starts a zone's process.
-func Run(ctx context.Context, folder string, file *declare.Site, child []string, ready func()) error {
+// it answers, with what there is to say of how it came up. child is the command line that starts a zone's process.
+func Run(ctx context.Context, folder string, file *declare.Site, child []string, ready func(said string)) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	s := &site{folder: folder, file: file, ctx: ctx, stop: stop, child: child, machines: map[string]*machine{}, images: map[string]*image{}, zones: map[string]*zoneProc{}}
+	s := &site{folder: folder, file: file, ctx: ctx, stop: stop, child: child, machines: map[string]*machine{}, records: map[string][]byte{}, images: map[string]*image{}, zones: map[string]*zoneProc{}}
 	claim, err := net.Listen("tcp", fmt.Sprintf("%s:%d", topology.SiteAddress(file.Addresses, 1), claimPort))
 	if err != nil {
 		return fmt.Errorf("%w: %s is used by another site on this computer; choose another block for addresses in %s.site.yaml (%v)", ErrBlockTaken, file.Addresses, file.Name, err)
@@ -102,7 +103,8 @@ func Run(ctx context.Context, folder string, file *declare.Site, child []string,
 	}
 	defer rl.Close()
 	go s.registry.Serve(rl)
-	if err := s.load(); err != nil {
+	said, err := s.load()
+	if err != nil {
 		return err
 	}
 	b, err := os.ReadFile(filepath.Join(folder, CredentialFile))
@@ -127,7 +129,7 @@ func Run(ctx context.Context, folder string, file *declare.Site, child []string,
 	}
 	srv := &http.Server{Handler: s.routes(), BaseContext: func(net.Listener) context.Context { return ctx }}
 	go srv.Serve(l)
-	ready()
+	ready(said)
 	<-ctx.Done()
 	end, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
@@ -165,45 +167,11 @@ func listenSocket(folder string) (net.Listener, func(), error) {
 	return l, func() { l.Close(); d.Close() }, nil
 }
 
-func (s *site) load() error {
-	b, err := os.ReadFile(filepath.Join(s.folder, stateFile))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	var st state
-	if err == nil {
-		err = json.Unmarshal(b, &st)
-	}
-	if err != nil {
-		return fmt.Errorf("inventory of the site in %s: %w", s.folder, err)
-	}
-	s.orders = st.Orders
-	for n, m := range st.Machines {
-		s.machines[n] = m
-	}
-	for d, i := range st.Images {
-		i.ready = make(chan struct{})
-		close(i.ready)
-		s.images[d] = i
-	}
-	return nil
-}
-
 // state is what a site keeps on disk.
 type state struct {
 	Orders   int                 `json:"orders"`
 	Machines map[string]*machine `json:"machines"`
 	Images   map[string]*image   `json:"images"`
-}
-
-// save writes the inventory; the caller holds the lock.
-func (s *site) save() error {
-	b, err := json.Marshal(state{s.orders, s.machines, s.images})
-	if err != nil {
-		return err
-	}
-	p := filepath.Join(s.folder, stateFile)
-	return errors.Join(os.WriteFile(p+".new", b, 0o600), os.Rename(p+".new", p))
 }
 
 func (s *site) routes() http.Handler {
@@ -474,7 +442,8 @@ func (s *site) remove(w http.ResponseWriter, r *http.Request) {
 		s.off(m, true)
 		s.mu.Lock()
 		delete(s.machines, m.Name)
-		err = s.save()
+		delete(s.records, m.Name)
+		err = errors.Join(s.save(), os.Remove(recordOf(m)))
 		if !m.Adopted { // a bare machine stays, with its disk
 			err = errors.Join(err, os.RemoveAll(m.Spec.Root))
 		}

@@ -48,7 +48,7 @@ func startFile(t *testing.T, folder string, file *declare.Site) (c *client.Clien
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan struct{}), make(chan error, 1)
-	go func() { ended <- Run(ctx, folder, file, []string{os.Args[0], "zone"}, func() { close(ready) }) }()
+	go func() { ended <- Run(ctx, folder, file, []string{os.Args[0], "zone"}, func(string) { close(ready) }) }()
 	select {
 	case <-ready:
 	case err := <-ended:
@@ -213,7 +213,7 @@ func TestMachinesOfASite(t *testing.T) {
 		t.Errorf("with a wrong credential: %v", err)
 	}
 	other := &declare.Site{Name: "lagoon", Addresses: b, Pace: 1, Zones: []declare.Zone{{Name: "z", Machines: 1}}}
-	if err := Run(ctx, t.TempDir(), other, nil, func() {}); !errors.Is(err, ErrBlockTaken) || !strings.Contains(fmt.Sprint(err), b.String()) {
+	if err := Run(ctx, t.TempDir(), other, nil, func(string) {}); !errors.Is(err, ErrBlockTaken) || !strings.Contains(fmt.Sprint(err), b.String()) {
 		t.Errorf("a second site on the block: %v", err)
 	}
 }
