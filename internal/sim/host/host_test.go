@@ -266,7 +266,9 @@ func TestFabric(t *testing.T) {
 	two, _ := boot(t)
 	ctx := context.Background()
 	pod := netip.MustParseAddr("10.172.2.5")
-	two.Net.AddPod(pod).Listen(80, func(c net.Conn) { c.Write([]byte("hello")); c.Close() })
+	two.Net.AddPod(pod).Listen(80, func(c net.Conn) {
+		go func() { c.Write([]byte("hello")); c.Close() }()
+	})
 	to := netip.AddrPortFrom(pod, 80)
 	if _, err := one.Net.DialPod(ctx, to); err == nil {
 		t.Fatal("a pod was reached without a plugin")

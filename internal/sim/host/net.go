@@ -62,7 +62,8 @@ func (n *Net) DropPod(ip netip.Addr) {
 	delete(n.pods, ip)
 }
 
-// Listen answers connections to a port of the pod with serve, until closed.
+// Listen hands connections to a port of the pod to serve, which takes them without
+// waiting, until stopped: none comes after stop has returned.
 func (p *Pod) Listen(port uint16, serve func(net.Conn)) (stop func()) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -189,12 +190,12 @@ func (n *Net) deliver(to netip.AddrPort, c net.Conn) error {
 		return fmt.Errorf("pod %s is not here: %w", to.Addr(), ErrRefused)
 	}
 	p.mu.RLock()
+	defer p.mu.RUnlock()
 	serve := p.ports[to.Port()]
-	p.mu.RUnlock()
 	if serve == nil {
 		return fmt.Errorf("pod %s: %w", to, ErrRefused)
 	}
-	go serve(c)
+	serve(c)
 	return nil
 }
 

@@ -137,3 +137,29 @@ func TestApplicationLosesNothing(t *testing.T) {
 		t.Error("it answers after its end")
 	}
 }
+
+// A connection that was let in before the end is handed out all the same; after it
+// nobody is let in.
+func TestLetInIsAnswered(t *testing.T) {
+	net1 := host.NewNet(&host.Host{Spec: host.Spec{Name: "m"}})
+	ip := netip.MustParseAddr("10.172.0.2")
+	l := listenPod(&PodEnv{Net: net1.AddPod(ip), IP: ip}, 8080)
+	at := netip.AddrPortFrom(ip, 8080)
+	c, err := net1.DialPod(t.Context(), at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	l.Close()
+	if _, err := net1.DialPod(t.Context(), at); !errors.Is(err, host.ErrRefused) {
+		t.Errorf("let in after the end: %v", err)
+	}
+	s, err := l.Accept()
+	if err != nil {
+		t.Fatalf("who was let in is turned away: %v", err)
+	}
+	s.Close()
+	if _, err := l.Accept(); !errors.Is(err, net.ErrClosed) {
+		t.Errorf("after the end: %v", err)
+	}
+}

@@ -115,40 +115,58 @@ func fairway(ctx context.Context, p *PodEnv) error {
 	}
 }
 
-// podListener makes a pod's port look like a listener.
+// podListener makes a pod's port look like a listener. What was let in before it
+// was closed is still handed out: whoever was told that the connection stands
+// gets an answer.
 type podListener struct {
-	conns  chan net.Conn
-	closed chan struct{}
+	mu     sync.Mutex
+	waits  []net.Conn
+	closed bool
+	more   chan struct{} // one value when something has changed
 	once   sync.Once
 	stop   func()
 	addr   netip.AddrPort
-	count  *atomic.Int64
+	count  atomic.Int64
 }
 
 func listenPod(p *PodEnv, port uint16) *podListener {
-	l := &podListener{conns: make(chan net.Conn), closed: make(chan struct{}), addr: netip.AddrPortFrom(p.IP, port), count: &atomic.Int64{}}
+	l := &podListener{more: make(chan struct{}, 1), addr: netip.AddrPortFrom(p.IP, port)}
 	l.stop = p.Net.Listen(port, func(c net.Conn) {
 		l.count.Add(1)
-		select {
-		case l.conns <- c:
-		case <-l.closed:
-			c.Close()
-		}
+		l.mu.Lock()
+		l.waits = append(l.waits, c)
+		l.mu.Unlock()
+		tap(l.more)
 	})
 	return l
 }
 
 func (l *podListener) Accept() (net.Conn, error) {
-	select {
-	case c := <-l.conns:
-		return c, nil
-	case <-l.closed:
-		return nil, net.ErrClosed
+	for {
+		l.mu.Lock()
+		if len(l.waits) > 0 {
+			c := l.waits[0]
+			l.waits = l.waits[1:]
+			l.mu.Unlock()
+			return c, nil
+		}
+		closed := l.closed
+		l.mu.Unlock()
+		if closed {
+			return nil, net.ErrClosed
+		}
+		<-l.more
 	}
 }
 
 func (l *podListener) Close() error {
-	l.once.Do(func() { l.stop(); close(l.closed) })
+	l.once.Do(func() {
+		l.stop()
+		l.mu.Lock()
+		l.closed = true
+		l.mu.Unlock()
+		tap(l.more)
+	})
 	return nil
 }
 

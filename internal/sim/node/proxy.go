@@ -186,7 +186,7 @@ func (p *proxy) answer(l net.Listener, port int32) {
 			at := p.target[port]
 			p.mu.Unlock()
 			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			to, err := p.e.Host.Net.DialPod(ctx, at)
+			to, err := p.dial(ctx, at)
 			cancel()
 			if err != nil {
 				p.e.Logf("node port %d: %v", port, err)
@@ -195,5 +195,24 @@ func (p *proxy) answer(l net.Listener, port int32) {
 			}
 			host.Splice(c, to)
 		}()
+	}
+}
+
+// dial reaches one of the pods of a service. In life the packet that begins a
+// connection goes to the pod itself: where that has gone, whoever connects is
+// refused and tries again. Here the connection stands already, so another pod is
+// tried in its name.
+func (p *proxy) dial(ctx context.Context, at netip.AddrPort) (net.Conn, error) {
+	const tries = 8
+	for n := 1; ; n++ {
+		to, err := p.e.Host.Net.DialPod(ctx, at)
+		if !errors.Is(err, host.ErrRefused) || n == tries {
+			return to, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(time.Duration(n) * 10 * time.Millisecond):
+		}
 	}
 }
