@@ -81,7 +81,7 @@ func (a *app) usual(s *engine.Session) func(plan.Step) time.Duration {
 			return d
 		}
 		d, _ := plan.Usual(st.Kind)
-		return d / time.Duration(pace)
+		return d/time.Duration(pace) + st.Waits
 	}
 }
 
@@ -200,7 +200,7 @@ const mostLines = 6
 
 var pictureTones = map[plan.Kind]report.Tone{
 	plan.Get: report.Bring, plan.Pull: report.Bring, plan.Write: report.Bring, plan.Vouch: report.Bring, plan.Backup: report.Bring, plan.Label: report.Bring, plan.Roles: report.Bring,
-	plan.Member: report.Run, plan.Control: report.Run, plan.Balance: report.Run, plan.Carry: report.Run, plan.Network: report.Run, plan.DNS: report.Run, plan.Node: report.Run,
+	plan.Found: report.Run, plan.Member: report.Run, plan.Control: report.Run, plan.Balance: report.Run, plan.Carry: report.Run, plan.Network: report.Run, plan.DNS: report.Run, plan.Node: report.Run,
 	plan.Switch: report.Run, plan.Return: report.Run, plan.Uncordon: report.Run,
 	plan.Rest: report.Away, plan.Drain: report.Away,
 	plan.Ready: report.Wait, plan.Verify: report.Wait, plan.Answer: report.Wait,

@@ -27,6 +27,7 @@ type Member struct {
 	Name    string // empty before it has started for the first time
 	Peer    string // its peer URL
 	Learner bool
+	Leads   bool // the one that was asked says so
 	Healthy bool
 	Trouble string
 }
@@ -112,6 +113,7 @@ func (c *Client) members(ctx context.Context, peers map[string]Member, how ...cl
 		return nil, fmt.Errorf("%w (%v)", ErrNoQuorum, err)
 	}
 	out := make([]Member, len(r.Members))
+	var leader uint64
 	var wg sync.WaitGroup
 	for i, m := range r.Members {
 		out[i] = Member{ID: m.ID, Name: m.Name, Learner: m.IsLearner}
@@ -133,8 +135,28 @@ func (c *Client) members(ctx context.Context, peers map[string]Member, how ...cl
 			}
 		})
 	}
+	wg.Add(1)
+	go func() {
+		defer wg.Done()
+		leader = c.leader(ctx, cl)
+	}()
 	wg.Wait()
+	for i := range out {
+		out[i].Leads = leader != 0 && out[i].ID == leader
+	}
 	return out, nil
+}
+
+// leader asks whoever answers who leads; 0 if nobody says.
+func (c *Client) leader(ctx context.Context, cl *clientv3.Client) uint64 {
+	ctx, cancel := context.WithTimeout(ctx, reachTimeout)
+	defer cancel()
+	for _, e := range c.endpoints {
+		if st, err := cl.Status(ctx, e); err == nil {
+			return st.Leader
+		}
+	}
+	return 0
 }
 
 // AddLearner makes a member known that does not vote yet. One that is known

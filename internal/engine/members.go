@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"verbund/internal/core/nodeconf"
@@ -59,29 +60,55 @@ func (r *Run) members(ctx context.Context) (map[string]plan.MemberSeen, error) {
 	return out, nil
 }
 
-// joinMember founds the datastore, or joins it as a learner that is promoted,
-// or starts a member that is one already.
-func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
-	r.member.Lock()
-	defer r.member.Unlock()
-	facts, err := r.Store.Facts()
+// found founds the datastore: all its members are started together, and each
+// waits for the others. Interrupted, the same members go on: they know from their
+// own logs where they were.
+func (r *Run) found(ctx context.Context, s plan.Step) error {
+	ms := r.Cluster.With(versions.Member)
+	began, err := r.Store.Founders()
 	if err != nil {
 		return err
 	}
-	if facts == nil && m.Name == r.Cluster.With(versions.Member)[0].Name {
-		if err := r.born(ctx, &m, []string{m.Name}); err != nil {
+	for _, m := range ms {
+		// The plan has looked; a machine may have been given data since.
+		err := r.on(ctx, m.Name, func(c *machine.Machine) error {
+			log, err := c.List(ctx, nodeconf.DatastoreLog)
+			if err == nil && len(log) > 0 && !slices.Contains(began, m.Name) {
+				err = fmt.Errorf("guard: on %s lies a datastore that was not founded from here", m.Name)
+			}
+			return err
+		})
+		if err != nil {
 			return err
 		}
-		if err := r.startUnit(ctx, m.Name, "etcd.service"); err != nil {
-			return err
-		}
-		if err := r.memberWell(ctx, m); err != nil {
-			return err
-		}
-		fs := factsOf(r.Cluster)
-		fs.Founded = time.Now().UTC()
-		return r.Store.SaveFacts(fs)
 	}
+	errs := make([]error, len(ms))
+	var wg sync.WaitGroup
+	for i, m := range ms {
+		wg.Go(func() {
+			if errs[i] = r.startUnit(ctx, m.Name, "etcd.service"); errs[i] == nil {
+				errs[i] = r.memberWell(ctx, m)
+			}
+		})
+	}
+	wg.Wait()
+	for i, err := range errs {
+		if err != nil {
+			se := r.explain(ctx, plan.Step{Kind: s.Kind, Machine: ms[i].Name}, err)
+			se.Machine = ms[i].Name
+			return se
+		}
+	}
+	fs := factsOf(r.Cluster)
+	fs.Founded = time.Now().UTC()
+	return r.Store.SaveFacts(fs)
+}
+
+// joinMember joins the datastore as a learner that is promoted, or starts a member
+// that is one already.
+func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
+	r.member.Lock()
+	defer r.member.Unlock()
 	d, err := r.Datastore(r.Cluster)
 	if err != nil {
 		return err
@@ -120,11 +147,11 @@ func (r *Run) born(ctx context.Context, m *topology.Machine, members []string) e
 	if err := r.Store.SaveMember(m.Name, members); err != nil {
 		return err
 	}
-	m.Members = members
+	m.Members, m.Founds = members, false
 	r.mu.Lock()
 	for i := range r.Cluster.Machines {
 		if r.Cluster.Machines[i].Name == m.Name {
-			r.Cluster.Machines[i].Members = members
+			r.Cluster.Machines[i].Members, r.Cluster.Machines[i].Founds = members, false
 		}
 	}
 	r.mu.Unlock()

@@ -91,7 +91,11 @@ func (s *Session) locate(ctx context.Context) (*View, map[string]netip.Addr, err
 	if err != nil {
 		return nil, nil, err
 	}
-	v := &View{Cluster: c, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: facts != nil, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	founders, err := s.Store.Founders()
+	if err != nil {
+		return nil, nil, err
+	}
+	v := &View{Cluster: c, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: facts != nil, Founders: founders, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
 	return v, moved, nil
 }
 
@@ -143,7 +147,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 		wg.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			seen := s.look(ctx, c, im, v.Seen.Resting, due)
+			seen := s.look(ctx, v, im, due)
 			seen.Moved = moved[im.Name]
 			mu.Lock()
 			defer mu.Unlock()
@@ -293,7 +297,8 @@ func powerless(im siteproto.Machine) string {
 	return what
 }
 
-func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool, due map[string]string) plan.MachineSeen {
+func (s *Session) look(ctx context.Context, v *View, im siteproto.Machine, due map[string]string) plan.MachineSeen {
+	c := v.Cluster
 	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: roleOf(c, im.Name), Versions: map[string]string{}, Units: map[string]string{}, Restarted: map[string]plan.Restarted{}}
 	if im.Power != siteproto.PowerOn {
 		seen.Trouble = powerless(im)
@@ -302,7 +307,7 @@ func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Ma
 	inside := func() error {
 		ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 		defer cancel()
-		return s.lookInside(ctx, c, im, resting, due, &seen)
+		return s.lookInside(ctx, v, im, due, &seen)
 	}
 	err := inside()
 	if errors.Is(err, errBusy) {
@@ -331,7 +336,8 @@ func (s *Session) look(ctx context.Context, c *topology.Cluster, im siteproto.Ma
 	return seen
 }
 
-func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im siteproto.Machine, resting map[string]bool, due map[string]string, seen *plan.MachineSeen) error {
+func (s *Session) lookInside(ctx context.Context, v *View, im siteproto.Machine, due map[string]string, seen *plan.MachineSeen) error {
+	c := v.Cluster
 	m, err := s.Machine(ctx, im.Name, im.SSHPort)
 	if err != nil {
 		return err
@@ -381,11 +387,18 @@ func (s *Session) lookInside(ctx context.Context, c *topology.Cluster, im sitepr
 	if o := nodeconf.ReadRecord(record[nodeconf.Record]); o != nil {
 		seen.Owner = o.Cluster
 	}
+	if !v.Seen.Founded && holdsMember(c, roleOf(c, im.Name)) {
+		logs, err := m.List(ctx, nodeconf.DatastoreLog)
+		if err != nil {
+			return err
+		}
+		seen.Data = len(logs) > 0
+	}
 	tm, ok := c.Machine(im.Name)
 	if !ok || f.Active == "" {
 		return nil
 	}
-	files, rendered, err := s.files(c, tm, nodeconf.Options{Resting: resting}, f.Active)
+	files, rendered, err := s.files(c, tm, nodeconf.Options{Resting: v.Seen.Resting}, f.Active)
 	// What is yet to be made differs from whatever lies there.
 	if err != nil && !errors.Is(err, ErrNoTrust) {
 		return err
@@ -525,7 +538,7 @@ func (s *Session) lookAtDatastore(ctx context.Context, c *topology.Cluster, v *V
 	defer mu.Unlock()
 	v.Members, v.DatastoreError = ms, err
 	for _, m := range ms {
-		v.Seen.Members[m.Name] = plan.MemberSeen{ID: m.ID, Peer: m.Peer, Learner: m.Learner, Healthy: m.Healthy, Trouble: m.Trouble}
+		v.Seen.Members[m.Name] = plan.MemberSeen{ID: m.ID, Peer: m.Peer, Learner: m.Learner, Leads: m.Leads, Healthy: m.Healthy, Trouble: m.Trouble}
 	}
 }
 

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
 	"verbund/internal/machine"
 	"verbund/internal/site"
 	"verbund/internal/store"
@@ -107,6 +109,9 @@ func (r *Run) Prepare() error {
 			}
 		}
 	}
+	if err := r.prepareFounding(); err != nil {
+		return err
+	}
 	var again []string
 	for _, m := range r.View.Seen.Machines {
 		again = append(again, m.Reissue...)
@@ -115,6 +120,23 @@ func (r *Run) Prepare() error {
 		return err
 	}
 	return r.EnsureTrust(r.Cluster, time.Now())
+}
+
+// prepareFounding writes down who is about to found the datastore. Who began to,
+// and may have data, is the same: the plan has looked at that.
+func (r *Run) prepareFounding() error {
+	if r.View.Seen.Founded {
+		return nil
+	}
+	var names []string
+	for _, m := range r.Cluster.With(versions.Member) {
+		names = append(names, m.Name)
+	}
+	began, err := r.Store.Founders()
+	if err != nil || slices.Equal(slices.Sorted(slices.Values(began)), slices.Sorted(slices.Values(names))) {
+		return err
+	}
+	return r.Store.SaveFounding(names)
 }
 
 // Steps carries steps out, in parallel where their needs allow. When soft ends
@@ -243,6 +265,9 @@ func (r *Run) explain(ctx context.Context, s plan.Step, err error) *StepError {
 	switch {
 	case errors.As(err, &given):
 		se.Unit, se.Exit, se.Log, se.Err = given.Unit, given.Exit, given.Log, given.Err
+		if se.Machine == "" {
+			se.Machine = given.Machine
+		}
 		if given.Todo != "" {
 			se.Todo = given.Todo
 		}

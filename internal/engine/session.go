@@ -88,6 +88,9 @@ func (s *Session) topology(leases map[string]netip.Addr, taken []netip.Addr) (*t
 	if mem.Members, err = s.Store.Members(); err != nil {
 		return nil, err
 	}
+	if mem.Founders, err = s.Store.Founders(); err != nil {
+		return nil, err
+	}
 	if mem.Counts, err = s.Store.Counts(); err != nil {
 		return nil, err
 	}

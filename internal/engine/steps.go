@@ -49,6 +49,8 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 		})
 	case plan.Drop, plan.Leave:
 		return r.leave(ctx, s)
+	case plan.Found:
+		return r.found(ctx, s)
 	case plan.Member:
 		return r.joinMember(ctx, m)
 	case plan.Control:

@@ -135,7 +135,7 @@ func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster, mark st
 		return err
 	}
 	sel := map[string]string{"app.kubernetes.io/name": Network}
-	all := intstr.FromInt32(2)
+	all := intstr.FromInt32(int32(t.Batch()))
 	d := &appsv1.DaemonSet{ObjectMeta: metav1.ObjectMeta{Name: Network, Namespace: "kube-system", Labels: addonLabels(Network, t.Set.Fairway)},
 		Spec: appsv1.DaemonSetSpec{Selector: &metav1.LabelSelector{MatchLabels: sel},
 			UpdateStrategy: appsv1.DaemonSetUpdateStrategy{Type: appsv1.RollingUpdateDaemonSetStrategyType, RollingUpdate: &appsv1.RollingUpdateDaemonSet{MaxUnavailable: &all}},

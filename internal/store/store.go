@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -325,12 +326,78 @@ func (s *Store) ForgetMachine(name string) error {
 // when its own was born.
 func (s *Store) Members() (map[string][]string, error) { return readAll[[]string](s, bucketMembers) }
 
-// SaveMember remembers how a member is born; nil forgets it.
-func (s *Store) SaveMember(name string, members []string) error {
-	if members == nil {
-		return s.update(func(t *tx) error { return t.table(bucketMembers).delete(name) })
+// Founders lists the machines whose members found the datastore together.
+func (s *Store) Founders() ([]string, error) {
+	var out []string
+	err := s.view(func(t *tx) (err error) {
+		out, err = founders(t)
+		return err
+	})
+	return out, err
+}
+
+func founders(t *tx) (out []string, err error) {
+	v, err := t.table(bucketMeta).get("founders")
+	if err == nil && v != nil {
+		if err = json.Unmarshal(v, &out); err != nil {
+			err = t.table(bucketMeta).spoilt([]byte("founders"), err.Error())
+		}
 	}
-	return s.put(bucketMembers, name, members)
+	return out, err
+}
+
+func saveFounders(t *tx, names []string) error {
+	b, err := json.Marshal(names)
+	if err != nil {
+		return err
+	}
+	return t.table(bucketMeta).put("founders", b)
+}
+
+// SaveFounding remembers who is about to found the datastore, all at once.
+func (s *Store) SaveFounding(names []string) error {
+	all, err := json.Marshal(names)
+	if err != nil {
+		return err
+	}
+	return s.update(func(t *tx) error {
+		if v, err := t.table(bucketMeta).get("facts"); err != nil || v != nil {
+			return errors.Join(err, errors.New("the datastore was founded already"))
+		}
+		if err := t.table(bucketMembers).clear(func(string) bool { return true }); err != nil {
+			return err
+		}
+		for _, n := range names {
+			if err := t.table(bucketMembers).put(n, all); err != nil {
+				return err
+			}
+		}
+		return saveFounders(t, names)
+	})
+}
+
+// SaveMember remembers how a member is born that joins; nil forgets it. Whoever
+// leaves or joins is no founder any more: its member must never found again.
+func (s *Store) SaveMember(name string, members []string) error {
+	b, err := json.Marshal(members)
+	if err != nil {
+		return err
+	}
+	return s.update(func(t *tx) error {
+		have, err := founders(t)
+		if err != nil {
+			return err
+		}
+		if left := slices.DeleteFunc(slices.Clone(have), func(f string) bool { return f == name }); len(left) < len(have) {
+			if err := saveFounders(t, left); err != nil {
+				return err
+			}
+		}
+		if members == nil {
+			return t.table(bucketMembers).delete(name)
+		}
+		return t.table(bucketMembers).put(name, b)
+	})
 }
 
 // Resting lists the machines that were taken out of the balancer.
@@ -411,7 +478,7 @@ func (s *Store) ForgetFounding() error {
 				return err
 			}
 		}
-		return errors.Join(t.table(bucketMeta).delete("facts"), t.table(bucketMeta).put("clearing", []byte("true")))
+		return errors.Join(t.table(bucketMeta).delete("facts"), t.table(bucketMeta).delete("founders"), t.table(bucketMeta).put("clearing", []byte("true")))
 	})
 }
 

@@ -388,6 +388,10 @@ func (r *renderer) members() []string {
 	return out
 }
 
+// DatastoreLog is where a member of the datastore has its log, from the moment
+// that it first started.
+const DatastoreLog = "/var/lib/etcd/member/wal"
+
 func (r *renderer) datastore() {
 	var initial []string
 	for _, name := range r.m.Members {
@@ -398,7 +402,7 @@ func (r *renderer) datastore() {
 		}
 	}
 	state := "existing"
-	if len(r.m.Members) == 1 {
+	if r.m.Founds {
 		state = "new"
 	}
 	r.text(DatastoreConfig, 0o644, r.config("etcd", fmt.Sprintf(`name: %[1]s

@@ -59,11 +59,11 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 				needs = []string{p.drain(m.Name, "it leaves the cluster for now", Step{})}
 			}
 			if isMember {
-				last = p.add(Leave, m.Name, "take its member out of the datastore", "it joins anew later", Step{Needs: append(needs, last), Guards: []string{"the remaining members are healthy"}, Final: true})
+				last = p.add(Leave, m.Name, "take its member out of the datastore", "it joins anew later", Step{Needs: append(needs, last), Guards: []string{"the remaining members are healthy"}, Final: true, Waits: etcdWaits})
 				needs = []string{last}
 				p.plan.Endangers = append(p.plan.Endangers, fmt.Sprintf("until %s is back, the datastore has %d of %d members and survives the loss of %d", m.Name, voters-1, voters, max(voters-2, 0)/2))
 			}
-			if isNode {
+			if isNode && (!gone || s.Reached) {
 				needs = []string{p.add(Unnode, m.Name, "take the node out of the cluster", "it leaves for now", Step{Needs: needs})}
 			}
 		}
@@ -72,7 +72,12 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 			kind, text, why = Release, "give the machine back to the site, with its disk", "a new one takes its place"
 		}
 		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("what is on %s (%s, zone %s)", m.Name, cmp.Or(m.Pool, string(m.Role)), m.Zone))
-		p.add(kind, m.Name, text, why, Step{Needs: needs, Final: true})
+		out := p.add(kind, m.Name, text, why, Step{Needs: needs, Final: true})
+		// Nobody can stop the kubelet of a machine that is not reached: while it lives it
+		// would make the node known again.
+		if _, isNode := o.Nodes[m.Name]; isNode && gone && !s.Reached {
+			p.add(Unnode, m.Name, "take the node out of the cluster", "it leaves for now", Step{Needs: []string{out}})
+		}
 	}
 	return &p.plan, p.drains()
 }

@@ -26,7 +26,8 @@ const (
 	Wipe     Kind = "wipe"     // what an earlier life left on a machine
 	Move     Kind = "move"     // a machine whose address changed
 	Drop     Kind = "drop"     // a dead member out of the datastore
-	Member   Kind = "member"   // a member of the datastore: founded, or joined and promoted
+	Found    Kind = "found"    // the datastore, by all its members at once
+	Member   Kind = "member"   // a member of the datastore: started, or joined and promoted
 	Control  Kind = "control"  // API server, controller manager, scheduler
 	Roles    Kind = "roles"    // bindings that the cluster needs
 	Balance  Kind = "balance"  // the balancer
@@ -74,6 +75,8 @@ type Step struct {
 	// Within is how long what it waits for may take before it is given up; zero: as
 	// long as steps of its kind may.
 	Within time.Duration `json:"-"`
+	// Waits is what it takes at least, however fast the machines are.
+	Waits time.Duration `json:"-"`
 }
 
 // MachineSeen is what was observed of a machine.
@@ -105,6 +108,7 @@ type MachineSeen struct {
 	// Reissue are certificates that have to be made anew before.
 	Reissue []string
 	Moved   netip.Addr // where it was, if the site has leased it another address since
+	Data    bool       // a datastore member has data there; looked at only before the founding
 	// Disk and DiskUsed are in bytes; ClockOff is how far its clock is ahead.
 	Disk, DiskUsed int64
 	ClockOff       time.Duration
@@ -123,6 +127,7 @@ type MemberSeen struct {
 	ID      uint64
 	Peer    string // URL at which the others look for it
 	Learner bool
+	Leads   bool
 	Healthy bool
 	Trouble string
 }
@@ -152,9 +157,11 @@ type AddOnSeen struct {
 
 // Observed is everything that was seen, from outside.
 type Observed struct {
-	Founded bool   // the datastore exists or existed
-	Part    string // to which the run is limited; empty: everything
-	Now     bool   // an authority is distrusted at once: nobody is waited for
+	// Founders are the machines by whose members the datastore is to be founded.
+	Founders []string
+	Founded  bool   // the datastore exists or existed
+	Part     string // to which the run is limited; empty: everything
+	Now      bool   // an authority is distrusted at once: nobody is waited for
 	// TrustMark is what pods of add-ons have to have been started with.
 	TrustMark string
 	Clearing  bool            // an interrupted clear may have left something on machines
@@ -434,6 +441,9 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 			}
 		}
 	}
+	if err := p.founding(); err != nil {
+		return err
+	}
 	return p.quorum()
 }
 
@@ -448,6 +458,39 @@ func (p *planner) refuseMachine(m topology.Machine, s MachineSeen) *Refusal {
 		return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, replace " + m.Name}
 	case p.foreign(m) && p.o.Clusters[s.Owner]:
 		return &Refusal{fmt.Sprintf("machine %s belongs to cluster %s, which lives", m.Name, s.Owner), "take it out of that cluster first, or declare another machine"}
+	}
+	return nil
+}
+
+// founding refuses to found a datastore over data, or by others than began to.
+func (p *planner) founding() error {
+	if p.o.Founded {
+		return nil
+	}
+	var declared []string
+	data := ""
+	for _, m := range p.c.With(versions.Member) {
+		declared = append(declared, m.Name)
+		if p.o.Machines[m.Name].Data && !p.foreign(m) {
+			data = cmp.Or(data, m.Name)
+		}
+	}
+	for name, s := range p.o.Machines {
+		if s.Data && slices.Contains(p.o.Founders, name) && !slices.Contains(declared, name) {
+			data = cmp.Or(data, name)
+		}
+	}
+	switch {
+	case data == "":
+		return nil
+	case len(p.o.Founders) == 0:
+		return &Refusal{fmt.Sprintf("on machine %s lies a datastore that was not founded from here, and another one must not be founded over it", data),
+			"bring the memory back that knows it, from version control or your own backup; or clear that machine first: verbund clear " + data}
+	}
+	slices.Sort(declared)
+	if began := slices.Sorted(slices.Values(p.o.Founders)); !slices.Equal(began, declared) {
+		return &Refusal{fmt.Sprintf("the founding of the datastore by %s was interrupted, and now %s are declared", strings.Join(began, ", "), strings.Join(declared, ", ")),
+			"declare those again and converge, and change their number after that; or begin anew: verbund clear, then converge"}
 	}
 	return nil
 }
@@ -521,34 +564,48 @@ func (p *planner) getting() {
 	}
 }
 
-// members plans the datastore: founded by the first, joined by the others one
-// after the other.
+// members plans the datastore: founded by all its members at once, or joined by
+// those that it lacks, one after the other. It returns the step before which no
+// API server can run.
 func (p *planner) members() (founder string) {
-	joined := ""
 	ms := p.c.With(versions.Member)
+	if !p.o.Founded {
+		var needs []string
+		for _, m := range ms {
+			needs = append(needs, id(Write, m.Name), id(Get, m.Name))
+		}
+		text := "found the datastore"
+		if len(ms) > 1 {
+			text = fmt.Sprintf("found the datastore, by its %d members at once", len(ms))
+		}
+		return p.add(Found, "", text, "there is none", Step{Needs: needs, Guards: []string{"no member has data that was not founded here"}})
+	}
+	joined := ""
 	for _, m := range ms {
 		if p.outdated(m) || p.asleep(m) {
 			continue
 		}
 		seen, isMember := p.o.Members[m.Name]
-		dead := p.o.Founded && isMember && !p.o.Machines[m.Name].Exists
+		dead := isMember && !p.o.Machines[m.Name].Exists
 		if dead {
 			p.add(Drop, m.Name, "take its dead member out of the datastore", "the machine is gone, and a dead member counts against the quorum", Step{Guards: []string{"the other members are healthy and a quorum without it"}, Final: true})
 		}
 		needs := []string{id(Write, m.Name), id(Get, m.Name), id(Drop, m.Name), joined}
 		down := p.down(m, versions.Member)
 		if !isMember || seen.Learner || dead || len(down) > 0 {
-			text, why := "join the datastore as a learner, and promote it", "it is no voting member yet"
-			if !p.o.Founded && m.Name == ms[0].Name {
-				text, why = "found the datastore", "there is none"
-			} else if isMember && !seen.Learner && !dead {
-				text, why = "start its datastore member", "it does not run"
+			text, why, waits := "join the datastore as a learner, and promote it", "it is no voting member yet", etcdWaits
+			if isMember && !seen.Learner && !dead {
+				text, why, waits = "start its datastore member", "it does not run", 0
 			}
-			joined = p.add(Member, m.Name, text, why, Step{Needs: needs, Guards: []string{"one member at a time"}})
+			joined = p.add(Member, m.Name, text, why, Step{Needs: needs, Guards: []string{"one member at a time"}, Waits: waits})
 		}
 	}
 	return id(Member, ms[0].Name)
 }
+
+// etcdWaits is how long etcd wants all members to have been connected before it
+// changes who they are.
+const etcdWaits = 5 * time.Second
 
 // raise plans everything up to a cluster that is complete.
 func (p *planner) raise() {
@@ -693,6 +750,13 @@ func (p *planner) upgrade() {
 	if len(control)+len(others) == 0 {
 		return
 	}
+	// Whoever leads the datastore goes last of its kind: each time the leader goes
+	// everybody waits for another one.
+	for _, part := range [][]topology.Machine{control[:datastores], control[datastores:]} {
+		slices.SortStableFunc(part, func(a, b topology.Machine) int {
+			return cmp.Compare(leads(p.o.Members[a.Name]), leads(p.o.Members[b.Name]))
+		})
+	}
 	p.plan.From, p.plan.To = Version(c, p.o), c.Set.Kubernetes
 	if len(control) == 0 && len(others) > 0 {
 		p.plan.From, p.plan.To = p.o.Machines[others[0].Name].Running(), others[0].Set.Kubernetes
@@ -737,6 +801,8 @@ func (p *planner) upgrade() {
 			pools = append(pools, m.Pool)
 		}
 	}
+	// What is fetched disturbs nobody: it lies there before a node is emptied.
+	fetched := after
 	batch := 0
 	for _, pool := range pools {
 		ms := slices.DeleteFunc(slices.Clone(others), func(m topology.Machine) bool { return m.Pool != pool })
@@ -746,11 +812,11 @@ func (p *planner) upgrade() {
 			var done []string
 			for _, m := range ms[:n] {
 				if m.Role == versions.Balancer {
-					p.pull(m, "pull into its idle slot", "its version differs", Step{Needs: after, Batch: batch})
+					p.pull(m, "pull into its idle slot", "its version differs", Step{Needs: fetched, Batch: batch})
 					done = append(done, p.add(Switch, m.Name, "switch the balancer and restart it", "its version differs", Step{Needs: append(slices.Clone(after), id(Pull, m.Name)), Batch: batch}))
 					continue
 				}
-				done = append(done, p.worker(m, after, batch, balanced && len(c.Forward) > 0, switchText(m)))
+				done = append(done, p.worker(m, after, fetched, batch, balanced && len(c.Forward) > 0, switchText(m)))
 			}
 			after = done
 			ms = ms[n:]
@@ -758,8 +824,17 @@ func (p *planner) upgrade() {
 	}
 }
 
+func leads(m MemberSeen) int {
+	if m.Leads {
+		return 1
+	}
+	return 0
+}
+
 // worker plans the upgrade of one worker.
-func (p *planner) worker(m topology.Machine, needs []string, batch int, forwarded bool, text string) string {
+func (p *planner) worker(m topology.Machine, needs, fetched []string, batch int, forwarded bool, text string) string {
+	p.pull(m, "pull "+m.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: fetched, Batch: batch})
+	needs = append(slices.Clone(needs), id(Pull, m.Name))
 	if forwarded && !p.o.Resting[m.Name] {
 		p.add(Rest, m.Name, "take it out of the balancer", "the application's requests go elsewhere meanwhile", Step{Needs: needs, Batch: batch})
 	}
@@ -767,8 +842,7 @@ func (p *planner) worker(m topology.Machine, needs []string, batch int, forwarde
 		p.drain(m.Name, "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name)), Batch: batch})
 	}
 	needs = append(slices.Clone(needs), id(Rest, m.Name), id(Drain, m.Name))
-	p.pull(m, "pull "+m.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: needs, Batch: batch})
-	p.add(Switch, m.Name, text, "declared "+m.Set.Kubernetes, Step{Needs: append(needs, id(Pull, m.Name)), Batch: batch})
+	p.add(Switch, m.Name, text, "declared "+m.Set.Kubernetes, Step{Needs: needs, Batch: batch})
 	p.add(Ready, m.Name, "wait until the node is Ready on "+m.Set.Kubernetes, "the next batch may go only when this one is back", Step{Needs: []string{id(Switch, m.Name)}, Batch: batch})
 	last := p.add(Uncordon, m.Name, "let pods onto it again", "it is well", Step{Needs: []string{id(Ready, m.Name)}, Batch: batch})
 	if forwarded {
@@ -892,7 +966,7 @@ func Usual(k Kind) (usual, worry time.Duration) {
 		return 40 * time.Second, 4 * time.Minute
 	case Pull:
 		return 30 * time.Second, 5 * time.Minute
-	case Member, Control, Switch, Carry:
+	case Found, Member, Control, Switch, Carry:
 		return 20 * time.Second, 2 * time.Minute
 	case Node, Ready, Network, DNS, Refresh:
 		return 30 * time.Second, 3 * time.Minute

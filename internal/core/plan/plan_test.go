@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/nodeconf"
@@ -367,6 +368,99 @@ func TestRefusals(t *testing.T) {
 		var v *versions.Refusal
 		if !errors.As(err, &r) && !errors.As(err, &v) || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%s: %v, wanted %q", x.name, err, x.want)
+		}
+	}
+}
+
+// A datastore is founded by all its members at once, and never over data that was
+// not founded from here, nor by others than began to.
+func TestFounding(t *testing.T) {
+	c := cluster(t, "v1.37.2", 3, 1)
+	all := []string{"tidewatch-control-1", "tidewatch-control-2", "tidewatch-control-3"}
+	for _, x := range []struct {
+		name     string
+		founders []string
+		data     []string
+		want     string // refusal
+	}{
+		{"new", nil, nil, ""},
+		{"interrupted before it began", all, nil, ""},
+		{"interrupted in the middle", all, all[:2], ""},
+		{"foreign data", nil, all[1:2], "lies a datastore that was not founded from here"},
+		{"fewer were to", all[:1], all[:1], "and now tidewatch-control-1, tidewatch-control-2, tidewatch-control-3 are declared"},
+		{"more were to, and have nothing", append([]string{"tidewatch-control-4"}, all...), nil, ""},
+		{"one that is not declared any more has data", append([]string{"tidewatch-control-4"}, all...), []string{"tidewatch-control-4"}, "was interrupted"},
+	} {
+		o := living(c, "v1.37.2")
+		o.Founded, o.API, o.Members, o.Nodes, o.AddOns, o.Founders = false, false, nil, nil, nil, x.founders
+		for _, n := range x.data {
+			s := o.Machines[n]
+			s.Data, s.Exists, s.Reached = true, true, true
+			o.Machines[n] = s
+		}
+		p, err := plan.Make(c, o, versions.Shipped())
+		if x.want != "" {
+			var r *plan.Refusal
+			if !errors.As(err, &r) || !strings.Contains(err.Error(), x.want) {
+				t.Errorf("%s: %v, wanted %q", x.name, err, x.want)
+			}
+			continue
+		}
+		if err != nil || !strings.Contains(kinds(p.Steps), "found ") || strings.Contains(kinds(p.Steps), "member/") {
+			t.Errorf("%s: %v, %v", x.name, p, err)
+		}
+	}
+}
+
+// Whoever leads the datastore is upgraded last.
+func TestLeaderGoesLast(t *testing.T) {
+	c := cluster(t, "v1.37.2", 3, 1)
+	o := living(c, "v1.36.3")
+	m := o.Members["tidewatch-control-1"]
+	m.Leads = true
+	o.Members["tidewatch-control-1"] = m
+	var order []string
+	for _, s := range planFor(t, c, o).Steps {
+		if s.Kind == plan.Switch && strings.Contains(s.Machine, "control") {
+			order = append(order, s.Machine)
+		}
+	}
+	if got := strings.Join(order, " "); got != "tidewatch-control-2 tidewatch-control-3 tidewatch-control-1" {
+		t.Errorf("the order is %s", got)
+	}
+}
+
+// What a drain would lose, or never end at, is found before the first step, unless
+// it is of another part than the run is limited to. Its patience is that of the
+// pool, also of a machine that is not declared any more.
+func TestDrainsAreAskedFirst(t *testing.T) {
+	c := cluster(t, "v1.37.2", 1, 1)
+	for _, x := range []struct {
+		name, part string
+		node       plan.NodeSeen
+		want       string
+	}{
+		{"loses", "", plan.NodeSeen{Ready: true, Version: "v1.36.3", Loses: []string{"pod default/a has no controller"}}, "would lose something for good, so nothing was begun: pod default/a has no controller"},
+		{"stuck", "gauges", plan.NodeSeen{Ready: true, Version: "v1.36.3", Stuck: []string{"budget default/b"}}, "could never be emptied"},
+		{"stuck elsewhere", "control", plan.NodeSeen{Ready: true, Version: "v1.36.3", Stuck: []string{"budget default/b"}}, ""},
+	} {
+		o := living(c, "v1.36.3")
+		o.Part, o.Nodes["tidewatch-gauges-1"] = x.part, x.node
+		p, err := plan.Make(c, o, versions.Shipped())
+		if x.want == "" {
+			if err != nil || len(p.Beside) != 1 {
+				t.Errorf("%s: %v, %v", x.name, p, err)
+			}
+		} else if err == nil || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s: %v, wanted %q", x.name, err, x.want)
+		}
+	}
+	o := living(c, "v1.37.2")
+	o.Machines["tidewatch-gauges-2"] = plan.MachineSeen{Exists: true, Reached: true, Active: "a", Role: versions.Worker}
+	o.Nodes["tidewatch-gauges-2"] = plan.NodeSeen{Ready: true}
+	for _, s := range planFor(t, c, o).Steps {
+		if s.Kind == plan.Drain && (s.Within != 90*time.Second || s.Limit() < s.Within) {
+			t.Errorf("the drain of %s may take %s", s.Machine, s.Within)
 		}
 	}
 }

@@ -103,8 +103,11 @@ type Machine struct {
 	Batch    int
 	Patience time.Duration
 	// Members are the machines whose members the datastore had, this one
-	// included, when this machine's member was born. One alone founds it.
+	// included, when this machine's member was born.
 	Members []string
+	// Founds says that its member is among those that the datastore was, or is to
+	// be, founded by; the others join.
+	Founds bool
 }
 
 // PatienceOf is how long emptying a node may take: that of its pool, also of a
@@ -124,6 +127,18 @@ func (c *Cluster) PatienceOf(machine string) time.Duration {
 
 // defaultPatience is that of pools which do not say another one.
 const defaultPatience = 2 * time.Minute
+
+// Batch is how many nodes at a time may be without something that runs on each of
+// them: as many as the pool with the smallest batch lets go.
+func (c *Cluster) Batch() int {
+	n := 0
+	for _, m := range c.Machines {
+		if m.Pool != "" && (n == 0 || m.Batch < n) {
+			n = m.Batch
+		}
+	}
+	return max(n, 1)
+}
 
 // Is says whether a machine has a part.
 func (m Machine) Is(p versions.Part) bool { return slices.Contains(m.Parts, p) }
@@ -146,6 +161,7 @@ var ControlTaint = declare.Taint{Key: "node-role.kubernetes.io/control-plane", E
 type Memory struct {
 	Addresses map[string]netip.Addr // by machine
 	Members   map[string][]string   // by machine: see Machine.Members
+	Founders  []string              // machines whose members found the datastore
 	Counts    map[string]int        // of pools whose count is a range
 	Taken     []netip.Addr          // addresses that others have at the site
 }
@@ -292,17 +308,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	if err := c.address(block, fixed, mem.Addresses, mem.Taken); err != nil {
 		return nil, err
 	}
-	var members []string
-	for i := range c.Machines {
-		m := &c.Machines[i]
-		if m.Is(versions.Member) {
-			members = append(members, m.Name)
-			m.Members = slices.Clone(members)
-			if born := mem.Members[m.Name]; born != nil {
-				m.Members = born
-			}
-		}
-	}
+	c.members(mem)
 	c.index = make(map[string]int, len(c.Machines))
 	for i, m := range c.Machines {
 		c.index[m.Name] = i
@@ -321,6 +327,33 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	}
 	c.hostsText = c.hosts(s)
 	return c, nil
+}
+
+// members says with whom each member of the datastore is born. All of them found
+// it together; those that are declared later join those that are there.
+func (c *Cluster) members(mem Memory) {
+	var all []string
+	for _, m := range c.Machines {
+		if m.Is(versions.Member) {
+			all = append(all, m.Name)
+		}
+	}
+	n := 0
+	for i := range c.Machines {
+		m := &c.Machines[i]
+		if !m.Is(versions.Member) {
+			continue
+		}
+		n++
+		switch born := mem.Members[m.Name]; {
+		case born != nil:
+			m.Members, m.Founds = born, len(born) == 1 || slices.Contains(mem.Founders, m.Name)
+		case len(mem.Members) == 0:
+			m.Members, m.Founds = all, true
+		default:
+			m.Members = slices.Clone(all[:n])
+		}
+	}
 }
 
 // address gives every machine its address: the declared one, the one that it
