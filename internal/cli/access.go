@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -129,7 +130,7 @@ kubeconfig.`,
 			if err := s.Store.SaveKubeconfig(abs, time.Now()); err != nil {
 				return err
 			}
-			a.ui.say("context %s is in %s until %s", s.Decl.Name, merge, given.Until.Local().Format("15:04"))
+			a.ui.say("context %s is in %s until %s", kc.CurrentContext, merge, given.Until.Local().Format("15:04"))
 			if copied != "" {
 				a.ui.say("the file as it was: %s", copied)
 			}
@@ -214,14 +215,36 @@ func kubeconfig(s *engine.Session, cert, key, ca []byte) (*clientcmdapi.Config, 
 	if err != nil {
 		return nil, g, err
 	}
-	g = store.Given{Name: x.Subject.CommonName, Groups: x.Subject.Organization, From: x.NotBefore, Until: x.NotAfter, Serial: x.SerialNumber.Text(16), Authority: hex.EncodeToString(x.AuthorityKeyId), Kind: "person"}
+	g = givenBy(x)
 	name := s.Decl.Name
+	entry := g.Name + "@" + name
 	kc := clientcmdapi.NewConfig()
 	kc.Clusters[name] = &clientcmdapi.Cluster{Server: fmt.Sprintf("https://%s:%d", c.Endpoint.Address, c.Endpoint.Port), TLSServerName: c.Endpoint.Name, CertificateAuthorityData: ca}
-	kc.AuthInfos[name] = &clientcmdapi.AuthInfo{ClientCertificateData: cert, ClientKeyData: key}
-	kc.Contexts[name] = &clientcmdapi.Context{Cluster: name, AuthInfo: name}
-	kc.CurrentContext = name
+	kc.AuthInfos[entry] = &clientcmdapi.AuthInfo{ClientCertificateData: cert, ClientKeyData: key}
+	kc.Contexts[entry] = &clientcmdapi.Context{Cluster: name, AuthInfo: entry}
+	kc.CurrentContext = entry
 	return kc, g, nil
+}
+
+// givenBy is what is remembered of a certificate that a person gets.
+func givenBy(x *x509.Certificate) store.Given {
+	g := store.Given{Name: x.Subject.CommonName, Groups: x.Subject.Organization, From: x.NotBefore, Until: x.NotAfter, Serial: x.SerialNumber.Text(16), Authority: hex.EncodeToString(x.AuthorityKeyId), Kind: "person"}
+	if slices.Contains(g.Groups, breakGlassGroup) {
+		g.Kind = "break-glass"
+	}
+	return g
+}
+
+// usersOf are the users of a kubeconfig who come to a cluster, by any context.
+func usersOf(kc *clientcmdapi.Config, cluster string) []string {
+	var out []string
+	for _, c := range kc.Contexts {
+		if c.Cluster == cluster && kc.AuthInfos[c.AuthInfo] != nil && !slices.Contains(out, c.AuthInfo) {
+			out = append(out, c.AuthInfo)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // journalAccess remembers what is given before it is given.
@@ -395,14 +418,28 @@ func removeEntry(file, name string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	if kc.Contexts[name] == nil && kc.Clusters[name] == nil && kc.AuthInfos[name] == nil {
+	if kc.Clusters[name] == nil {
 		return false, nil
 	}
-	delete(kc.Contexts, name)
-	delete(kc.Clusters, name)
-	delete(kc.AuthInfos, name)
-	if kc.CurrentContext == name {
-		kc.CurrentContext = ""
+	users := usersOf(kc, name)
+	for n, c := range kc.Contexts {
+		if c.Cluster != name {
+			continue
+		}
+		delete(kc.Contexts, n)
+		if kc.CurrentContext == n {
+			kc.CurrentContext = ""
+		}
 	}
+	for _, u := range users {
+		used := false
+		for _, c := range kc.Contexts {
+			used = used || c.AuthInfo == u
+		}
+		if !used {
+			delete(kc.AuthInfos, u)
+		}
+	}
+	delete(kc.Clusters, name)
 	return true, writeKubeconfig(file, kc)
 }

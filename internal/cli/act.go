@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -346,6 +347,19 @@ func (a *app) sweep(s *engine.Session, kcs map[string]time.Time, last bool) erro
 	return s.Store.Remove()
 }
 
+// siteError says what a person can do about what a site answered.
+func siteError(s *engine.Session, err error) error {
+	if errors.Is(err, site.ErrNotRunning) {
+		return fmt.Errorf("site %s is not running; start it with: verbund site start", s.Decl.Site)
+	}
+	// What there is not, or what cannot be said, is a mistake of whoever asks.
+	var r *site.Refused
+	if errors.As(err, &r) && (r.Status == http.StatusNotFound || r.Status == http.StatusBadRequest) {
+		return &exit{exitUsage, err}
+	}
+	return err
+}
+
 func (a *app) siteCmd() *cobra.Command {
 	c := &cobra.Command{Use: "site", Short: "Start, stop and disturb the simulated site"}
 	with := func(use, short string, n int, what string, start bool, f func(*engine.Session, []string) error) *cobra.Command {
@@ -360,10 +374,7 @@ func (a *app) siteCmd() *cobra.Command {
 				}
 			}
 			err = f(s, args)
-			if errors.Is(err, site.ErrNotRunning) {
-				return fmt.Errorf("site %s is not running; start it with: verbund site start", s.Decl.Site)
-			}
-			return err
+			return siteError(s, err)
 		}}
 	}
 	c.AddCommand(

@@ -98,7 +98,9 @@ func (x *converging) round() (begun, done bool, err error) {
 	if err != nil {
 		return false, false, err
 	}
-	v.Seen.Part = x.only
+	if err := s.Limit(v, x.only); err != nil {
+		return false, false, err
+	}
 	if err := s.Unseen(v); err != nil {
 		return false, false, err
 	}

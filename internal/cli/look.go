@@ -288,6 +288,14 @@ func (a *app) historyOf(es []store.Entry, run string) error {
 	return nil
 }
 
+// lose has the site lose a machine, which has to be there.
+func (a *app) lose(s *engine.Session, name string) error {
+	if _, err := s.Site.Console(a.hard, name); err != nil {
+		return err
+	}
+	return s.Site.Release(a.hard, name)
+}
+
 func (a *app) faultCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "fault KIND NAME",
@@ -301,7 +309,7 @@ func (a *app) faultCmd() *cobra.Command {
 			f := siteproto.Fault{Kind: args[0]}
 			switch {
 			case args[0] == "lost-machine":
-				return s.Site.Release(a.hard, args[1])
+				return siteError(s, a.lose(s, args[1]))
 			case strings.HasSuffix(args[0], "-blob"):
 				f.Artefact = args[1]
 			case args[0] == "lost-zone":
@@ -309,7 +317,7 @@ func (a *app) faultCmd() *cobra.Command {
 			default:
 				f.Machine = args[1]
 			}
-			return s.Site.Fault(a.hard, f)
+			return siteError(s, s.Site.Fault(a.hard, f))
 		},
 	}
 }

@@ -68,6 +68,10 @@ done here, from what is usual.`,
 	return c
 }
 
+// ownWork is what a step that is more than a moment takes of the computer on which
+// a site is simulated, however fast the site is.
+const ownWork = 250 * time.Millisecond
+
 // usual is how long a step takes by the journal, or as a rule; of a simulated
 // site the rule is as many times faster as the site's pace says.
 func (a *app) usual(s *engine.Session) func(plan.Step) time.Duration {
@@ -81,7 +85,10 @@ func (a *app) usual(s *engine.Session) func(plan.Step) time.Duration {
 			return d
 		}
 		d, _ := plan.Usual(st.Kind)
-		return d/time.Duration(pace) + st.Waits
+		if d /= time.Duration(pace); pace > 1 && d > ownWork/4 {
+			d += ownWork
+		}
+		return d + st.Waits
 	}
 }
 

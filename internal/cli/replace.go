@@ -327,21 +327,36 @@ func (x *replacing) kubeconfigs(rep trust.Replacement) error {
 	}
 	name := x.s.Decl.Name
 	return x.mergedFiles(x.s, func(kc *clientcmdapi.Config) (string, error) {
-		cl, u := kc.Clusters[name], kc.AuthInfos[name]
-		if cl == nil || u == nil {
+		cl := kc.Clusters[name]
+		if cl == nil {
 			return "", nil
 		}
 		cl.CertificateAuthorityData = trust.Bundle(t.Certs, string(trust.Cluster))
 		said := "trusts the authorities of this pass"
-		cert, err := trust.DecodeCert(u.ClientCertificateData)
-		if err != nil || rep.Pass < trust.Reissue {
-			return said, nil // somebody put another kind of access there
+		if rep.Pass < trust.Reissue {
+			return said, nil
 		}
-		c, k, err := x.s.Resign(cert)
-		if err != nil {
-			return "", err
-		}
-		if c != nil {
+		for _, user := range usersOf(kc, name) {
+			u := kc.AuthInfos[user]
+			cert, err := trust.DecodeCert(u.ClientCertificateData)
+			if err != nil {
+				continue // somebody put another kind of access there
+			}
+			c, k, err := x.s.Resign(cert)
+			if err != nil {
+				return "", err
+			}
+			if c == nil {
+				continue
+			}
+			signed, err := trust.DecodeCert(c)
+			if err != nil {
+				return "", err
+			}
+			// It is remembered before it is given.
+			if err := x.s.Store.SaveGiven(givenBy(signed)); err != nil {
+				return "", err
+			}
 			u.ClientCertificateData, u.ClientKeyData = c, k
 			said += fmt.Sprintf(", and has a certificate for %s of the new one", cert.Subject.CommonName)
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,11 +9,15 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
+	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/sim"
@@ -119,11 +124,14 @@ func (a *app) run(args []string) int {
 	code := exitFailed
 	var x *exit
 	var locked *store.Locked
+	var misnamed *plan.Misnamed
 	switch {
 	case errors.As(err, &x):
 		code = x.code
 	case errors.As(err, &locked):
 		code = exitLocked
+	case errors.As(err, &misnamed):
+		code = exitUsage
 	case errors.Is(err, engine.ErrInterrupted) || a.soft.Err() != nil:
 		code = exitInterrupted
 	}
@@ -150,6 +158,9 @@ New here? "verbund demo" lives through everything in about a minute.`,
 			a.ui = newUI(a)
 			if a.output != "text" && a.output != "json" {
 				return usage("--output %s is not known; choose text or json", a.output)
+			}
+			if a.parallel < 1 {
+				return usage("--parallel %d is not possible; 1 is the least", a.parallel)
 			}
 			return nil
 		},
@@ -183,8 +194,52 @@ New here? "verbund demo" lives through everything in about a minute.`,
 			root.AddCommand(c)
 		}
 	}
-	root.AddCommand(a.storeCmd(), a.versionCmd())
+	root.AddCommand(a.storeCmd(), a.versionCmd(), a.manCmd(root))
+	root.InitDefaultCompletionCmd()
+	// Flags of which one says yes by naming them need no more than their name.
+	cobra.AddTemplateFunc("plainFlags", func(f *pflag.FlagSet) string {
+		const value = "[=true|false]"
+		return strings.ReplaceAll(f.FlagUsages(), value, strings.Repeat(" ", len(value)))
+	})
+	root.SetUsageTemplate(strings.NewReplacer(".LocalFlags.FlagUsages", "plainFlags .LocalFlags", ".InheritedFlags.FlagUsages", "plainFlags .InheritedFlags").Replace(root.UsageTemplate()))
+	mistakes(root)
 	return root
+}
+
+// mistakes makes wrong use of every command exit with 2, and say what may have been
+// meant: of commands that only hold others, too, which would show their help.
+func mistakes(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		mistakes(sub)
+	}
+	if c.Args != nil {
+		check := c.Args
+		c.Args = func(cmd *cobra.Command, args []string) error {
+			err := check(cmd, args)
+			var x *exit
+			if err != nil && !errors.As(err, &x) {
+				err = &exit{exitUsage, err}
+			}
+			return err
+		}
+	}
+	if c.Runnable() || !c.HasSubCommands() {
+		return
+	}
+	c.Args = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return nil
+		}
+		var known []string
+		for _, sub := range cmd.Commands() {
+			if sub.IsAvailableCommand() {
+				known = append(known, sub.Name())
+			}
+		}
+		slices.Sort(known)
+		return usage("%s has no command %q; %s", cmd.CommandPath(), args[0], cmp.Or(suggestion(args[0], known), "it has "+strings.Join(known, ", ")))
+	}
+	c.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
 }
 
 // noArgs is cobra.NoArgs with our exit code.

@@ -695,9 +695,20 @@ func (s *Session) PlanPart(ctx context.Context, part string) (*plan.Plan, *View,
 	if err != nil {
 		return nil, nil, err
 	}
-	v.Seen.Part = part
+	if err := s.Limit(v, part); err != nil {
+		return nil, nil, err
+	}
 	p, err := s.PlanOf(v)
 	return p, v, err
+}
+
+// Limit limits what is planned from a view to a part, if one is named.
+func (s *Session) Limit(v *View, part string) error {
+	v.Seen.Part = part
+	if part == "" {
+		return nil
+	}
+	return plan.CheckPart(v.Cluster, v.Seen, part)
 }
 
 // Plan observes and computes what is to be done. Nothing is planned when the

@@ -3,8 +3,10 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 
+	"verbund/internal/core/declare"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 )
@@ -12,7 +14,7 @@ import (
 // Clear plans how machines become bare ones that are kept; with all of them the
 // cluster itself ends, and the next converge raises it again. With gone the
 // machines are given back to the site instead, dead ones too.
-func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, error) {
+func Clear(c *topology.Cluster, o Observed, chosen []string, gone bool) (*Plan, error) {
 	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}}
 	voters := 0
 	for _, m := range o.Members {
@@ -21,12 +23,12 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 		}
 	}
 	var ms []topology.Machine
-	for _, n := range names {
+	for _, n := range chosen {
 		m, declared := c.Machine(n)
 		s, seen := o.Machines[n]
 		switch {
 		case !declared && !seen:
-			return nil, &Refusal{fmt.Sprintf("cluster %s has no machine %s", c.Name, n), "machines lists them"}
+			return nil, &Misnamed{fmt.Sprintf("cluster %s has no machine %s", c.Name, n), near(n, slices.Concat(names(c), slices.Sorted(maps.Keys(o.Machines))), "verbund machines lists them")}
 		case !seen || !s.Exists:
 			return nil, &Refusal{fmt.Sprintf("machine %s is not there", n), "converge gets it anew"}
 		case !declared:
@@ -38,7 +40,7 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 		}
 		ms = append(ms, m)
 	}
-	everything := len(ms) == len(c.Machines) || !slices.ContainsFunc(c.With(versions.Member), func(m topology.Machine) bool { return !slices.Contains(names, m.Name) })
+	everything := len(ms) == len(c.Machines) || !slices.ContainsFunc(c.With(versions.Member), func(m topology.Machine) bool { return !slices.Contains(chosen, m.Name) })
 	if everything && o.Founded && !gone {
 		if len(ms) < len(c.Machines) {
 			return nil, &Refusal{"these are all machines with a member of the datastore, and without it nothing of the cluster is left", "clear the whole cluster: verbund clear without a machine"}
@@ -80,4 +82,20 @@ func Clear(c *topology.Cluster, o Observed, names []string, gone bool) (*Plan, e
 		}
 	}
 	return &p.plan, p.drains()
+}
+
+func names(c *topology.Cluster) []string {
+	var out []string
+	for _, m := range c.Machines {
+		out = append(out, m.Name)
+	}
+	return out
+}
+
+// near says which of the known words may have been meant, or else what lists them.
+func near(word string, known []string, otherwise string) string {
+	if w := declare.Nearest(word, known); w != "" {
+		return "did you mean " + w + "?"
+	}
+	return otherwise
 }

@@ -27,6 +27,20 @@ func Parts(c *topology.Cluster) []string {
 	return out
 }
 
+// CheckPart says whether a cluster has a part: a declared one, or one of which a
+// machine is left.
+func CheckPart(c *topology.Cluster, o Observed, part string) error {
+	if slices.Contains(Parts(c), part) {
+		return nil
+	}
+	for name := range o.Machines {
+		if PartOf(c, name) == part {
+			return nil
+		}
+	}
+	return &Misnamed{fmt.Sprintf("cluster %s has no part %q", c.Name, part), near(part, Parts(c), "choose one of "+strings.Join(Parts(c), ", "))}
+}
+
 // partOf names the part to which a declared machine belongs.
 func partOf(m topology.Machine) string { return cmp.Or(m.Pool, OnlyControl) }
 
@@ -60,9 +74,6 @@ func (p *Plan) part(c *topology.Cluster, s Step) string {
 // node is Ready is left with the rest when something of the rest has to come
 // before it; any other step that needs the rest is refused.
 func (p *Plan) Only(c *topology.Cluster, part string) (*Plan, []Step, error) {
-	if !slices.Contains(Parts(c), part) && !slices.ContainsFunc(p.Steps, func(s Step) bool { return p.part(c, s) == part }) {
-		return nil, nil, &Refusal{fmt.Sprintf("cluster %s has no part %q", c.Name, part), "choose one of " + strings.Join(Parts(c), ", ")}
-	}
 	out := *p
 	out.Steps = nil
 	kept, dropped := map[string]bool{}, map[string]Step{}

@@ -201,6 +201,11 @@ type Refusal struct{ What, Todo string }
 
 func (r *Refusal) Error() string { return r.What + "; " + r.Todo }
 
+// Misnamed is a machine or a part that there is not: a mistake of whoever asks.
+type Misnamed struct{ What, Todo string }
+
+func (m *Misnamed) Error() string { return m.What + "; " + m.Todo }
+
 type planner struct {
 	c    *topology.Cluster
 	o    Observed
