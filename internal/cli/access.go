@@ -305,15 +305,11 @@ func (a *app) listAccess(s *engine.Session) error {
 			trusted[hex.EncodeToString(ca.SubjectKeyId)] = true
 		}
 	}
-	type row struct {
-		store.Given
-		Works bool `json:"works"`
-	}
-	list := []row{}
+	list := []accessSaid{}
 	for _, g := range gs {
-		list = append(list, row{g, trusted[g.Authority] && time.Now().Before(g.Until)})
+		list = append(list, accessSaid{g, trusted[g.Authority] && time.Now().Before(g.Until)})
 	}
-	slices.SortFunc(list, func(x, y row) int { return y.Until.Compare(x.Until) })
+	slices.SortFunc(list, func(x, y accessSaid) int { return y.Until.Compare(x.Until) })
 	if a.output == "json" {
 		return a.ui.json(list)
 	}

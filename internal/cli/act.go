@@ -23,7 +23,6 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/site"
-	siteproto "verbund/internal/site/protocol"
 	"verbund/internal/store"
 )
 
@@ -398,7 +397,7 @@ func (a *app) siteCmd() *cobra.Command {
 				return err
 			}
 			if a.output == "json" {
-				return a.ui.json(slices.Concat([]siteproto.Mirrored{}, inv.Mirror))
+				return a.ui.json(list(inv.Mirror))
 			}
 			if len(inv.Mirror) == 0 {
 				a.ui.say("nothing has come through the mirror since the site was started")
@@ -417,7 +416,7 @@ func (a *app) siteCmd() *cobra.Command {
 				return err
 			}
 			if a.output == "json" {
-				return a.ui.json(slices.Concat([]siteproto.Composed{}, inv.Images))
+				return a.ui.json(list(inv.Images))
 			}
 			var rows [][]cell
 			for _, i := range inv.Images {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -78,6 +79,9 @@ func (a *app) collect(s *engine.Session, r *declare.Result, to string) error {
 	if err := writeWhole(to, archive, 0o600); err != nil {
 		return err
 	}
+	if a.output == "json" {
+		return a.ui.json(collectSaid{to, slices.Sorted(maps.Keys(b)), removed, len(archive)})
+	}
 	if removed > 0 {
 		a.ui.say("took %s out", count(removed, "secret"))
 	}
@@ -131,7 +135,7 @@ func (a *app) gather(s *engine.Session, r *declare.Result, b bundle) error {
 			return err
 		}
 	}
-	if err := b.json("status.json", map[string]any{"ailing": slices.Concat([]string{}, v.Ailing()), "members": v.Members, "machines": v.Seen.Machines}); err != nil {
+	if err := b.json("status.json", map[string]any{"ailing": list(v.Ailing()), "members": v.Members, "machines": v.Seen.Machines}); err != nil {
 		return err
 	}
 	for name, x := range map[string]any{"inventory.json": v.Inventory, "nodes.json": v.Nodes, "survey.json": s.Survey(a.soft, v, engine.SurveyOptions{})} {

@@ -34,6 +34,7 @@ type converging struct {
 
 	release func()          // of the lock, once it is held
 	asked   map[string]bool // steps that cannot be undone, and were agreed to
+	raised  bool            // the cluster was not founded when it began
 	taken   int             // how often somebody else got an address first
 	moves   int             // further rounds that machines with another address need
 	cut     bool            // the last run was cut off: what it began may not be over
@@ -139,6 +140,7 @@ func (x *converging) round() (begun, done bool, err error) {
 			x.asked[id] = true
 		}
 	}
+	x.raised = x.raised || !v.Seen.Founded
 	if ready, err := x.ready(v); err != nil || !ready {
 		return false, false, err
 	}
@@ -241,6 +243,9 @@ func (x *converging) over() error {
 	x.sayReplacing(x.s)
 	if x.only != "" {
 		return nil
+	}
+	if x.raised {
+		x.ui.say("next: verbund access --merge FILE puts the cluster into a kubeconfig; verbund status says how it is")
 	}
 	under, err := x.s.Store.Exchanges()
 	for name := range under {

@@ -13,7 +13,6 @@ import (
 	"k8s.io/apimachinery/pkg/util/duration"
 
 	"verbund/internal/engine"
-	"verbund/internal/site"
 	siteproto "verbund/internal/site/protocol"
 	"verbund/internal/store"
 )
@@ -48,7 +47,7 @@ func (a *app) nodesCmd() *cobra.Command {
 				return fmt.Errorf("the API of cluster %s does not answer: %v; verbund status says more", s.Decl.Name, cmp.Or(v.APIError, errors.New("it has not been raised")))
 			}
 			if a.output == "json" {
-				return a.ui.json(v.Nodes)
+				return a.ui.json(list(v.Nodes))
 			}
 			slices.SortFunc(v.Nodes, func(x, y corev1.Node) int { return place(v, x.Name) - place(v, y.Name) })
 			var rows [][]cell
@@ -103,7 +102,12 @@ func (a *app) machinesCmd() *cobra.Command {
 			}
 			ms := slices.DeleteFunc(slices.Clone(v.Inventory.Machines), func(m siteproto.Machine) bool { return m.Cluster != s.Decl.Name })
 			if a.output == "json" {
-				return a.ui.json(ms)
+				list := []machineSaid{}
+				for _, m := range ms {
+					seen := v.Seen.Machines[m.Name]
+					list = append(list, machineSaid{m, seen.Reached, engine.Runs(seen), seen.Active, seen.Units})
+				}
+				return a.ui.json(list)
 			}
 			slices.SortFunc(ms, func(x, y siteproto.Machine) int { return place(v, x.Name) - place(v, y.Name) })
 			var rows [][]cell
@@ -135,53 +139,9 @@ func (a *app) machinesCmd() *cobra.Command {
 	}
 }
 
-func (a *app) logsCmd() *cobra.Command {
-	var unit string
-	var lines int
-	c := &cobra.Command{
-		Use: "logs MACHINE…", Short: "Show what machines or their services wrote",
-		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return usage("logs needs at least one machine; machines lists them")
-			}
-			s, err := a.open(false)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			if unit != "" && !strings.HasSuffix(unit, ".service") {
-				unit += ".service"
-			}
-			for _, name := range args {
-				m, err := s.Machine(a.soft, name, 0)
-				if errors.Is(err, site.ErrNotRunning) {
-					return fmt.Errorf("site %s is not running; start it with: verbund site start", s.Decl.Site)
-				}
-				if err != nil {
-					return err
-				}
-				ls, err := m.Logs(a.soft, unit, lines)
-				if err != nil {
-					return err
-				}
-				for _, l := range ls {
-					if len(args) > 1 {
-						l = name + "  " + l
-					}
-					fmt.Fprintln(a.out, l)
-				}
-			}
-			return nil
-		},
-	}
-	c.Flags().StringVarP(&unit, "unit", "u", "", "a service, such as kubelet; the console if not given")
-	c.Flags().IntVarP(&lines, "lines", "n", 50, "how many lines, 0 for all")
-	return c
-}
-
 func (a *app) historyCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "history [RUN]", Short: "Show the journal: runs, or the steps of one run and where the time went",
+		Use: "history [RUN|last]", Short: "Show the journal: runs, or the steps of one run and where the time went",
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.open(false)
 			if err != nil {
@@ -197,6 +157,14 @@ func (a *app) historyCmd() *cobra.Command {
 			if len(args) > 1 {
 				return usage("history takes one run")
 			}
+			if len(args) == 1 && args[0] == "last" {
+				for _, e := range slices.Backward(es) {
+					if e.Kind == store.RunBegan {
+						return a.historyOf(es, e.Run)
+					}
+				}
+				return fmt.Errorf("nothing was done yet in cluster %s", s.Decl.Name)
+			}
 			if len(args) == 1 {
 				return a.historyOf(es, args[0])
 			}
@@ -206,21 +174,12 @@ func (a *app) historyCmd() *cobra.Command {
 }
 
 func (a *app) historyRuns(es []store.Entry) error {
-	type summary struct {
-		Run     string    `json:"run"`
-		Command string    `json:"command"`
-		Began   time.Time `json:"began"`
-		Seconds float64   `json:"seconds"`
-		Steps   int       `json:"steps"`
-		Outcome string    `json:"outcome"`
-		Error   string    `json:"error,omitempty"`
-	}
-	runs := []*summary{}
-	by := map[string]*summary{}
+	runs := []*runSaid{}
+	by := map[string]*runSaid{}
 	for _, e := range es {
 		r := by[e.Run]
 		if r == nil {
-			r = &summary{Run: e.Run, Began: e.Time, Outcome: "cut off, or still running"}
+			r = &runSaid{Run: e.Run, Began: e.Time, Outcome: "cut off, or still running"}
 			by[e.Run] = r
 			runs = append(runs, r)
 		}

@@ -25,6 +25,12 @@ const (
 // findDeclaration is the file that --file names, or the only one in the folder.
 func (a *app) findDeclaration() (string, error) {
 	if a.file != "" {
+		// The cluster's name is enough.
+		if _, err := os.Stat(a.file); errors.Is(err, fs.ErrNotExist) {
+			if _, err := os.Stat(a.file + declarationEnding); err == nil {
+				return a.file + declarationEnding, nil
+			}
+		}
 		return a.file, nil
 	}
 	found, _ := filepath.Glob(filepath.Join(a.dir, "*"+declarationEnding))

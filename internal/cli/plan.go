@@ -110,9 +110,9 @@ type planned struct {
 }
 
 func planReport(s *engine.Session, p *plan.Plan, v *engine.View, slots []plan.Slot, total time.Duration, left []plan.Step) planned {
-	out := planned{Cluster: s.Decl.Name, Seconds: total.Seconds(), Steps: slices.Concat([]plan.Step{}, p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
-	out.Missing, out.TooMuch = slices.Concat([]string{}, p.Missing), slices.Concat([]string{}, p.Removes)
-	out.Differs, out.Endangers = slices.Concat([]string{}, p.Differs), slices.Concat([]string{}, p.Endangers)
+	out := planned{Cluster: s.Decl.Name, Seconds: total.Seconds(), Steps: list(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
+	out.Missing, out.TooMuch = list(p.Missing), list(p.Removes)
+	out.Differs, out.Endangers = list(p.Differs), list(p.Endangers)
 	out.Accepted, out.Left = accepted(s), []string{}
 	for _, l := range left {
 		out.Left = append(out.Left, l.ID)

@@ -386,7 +386,7 @@ func (x *replacing) prove() error {
 		rows = append(rows, []cell{plain(p.Where), plain(p.What), state, plain(p.Found)})
 	}
 	if x.output == "json" {
-		if err := x.ui.json(map[string]any{"replaced": x.id, "proof": proof, "holds": bad == 0}); err != nil {
+		if err := x.ui.json(replacedSaid{x.id, list(proof), bad == 0}); err != nil {
 			return err
 		}
 	} else {

@@ -130,7 +130,7 @@ func (a *app) run(args []string) int {
 		code = x.code
 	case errors.As(err, &locked):
 		code = exitLocked
-	case errors.As(err, &misnamed):
+	case errors.As(err, &misnamed), errors.Is(err, engine.ErrNotMet):
 		code = exitUsage
 	case errors.Is(err, engine.ErrInterrupted) || a.soft.Err() != nil:
 		code = exitInterrupted
@@ -182,8 +182,8 @@ New here? "verbund demo" lives through everything in about a minute.`,
 	}{
 		{"Write", []*cobra.Command{a.draftCmd(), a.checkCmd(), a.versionsCmd(), a.renderCmd()}},
 		{"Act", []*cobra.Command{a.planCmd(), a.convergeCmd(), a.scaleCmd(), a.upgradeCmd(), a.replaceCmd(), a.clearCmd(), a.teardownCmd()}},
-		{"Look", []*cobra.Command{a.statusCmd(), a.nodesCmd(), a.machinesCmd(), a.logsCmd(), a.historyCmd(), a.surveyCmd(), a.collectCmd()}},
-		{"Enter", []*cobra.Command{a.accessCmd()}},
+		{"Look", []*cobra.Command{a.statusCmd(), a.nodesCmd(), a.machinesCmd(), a.inspectCmd(), a.logsCmd(), a.historyCmd(), a.surveyCmd(), a.collectCmd()}},
+		{"Enter", []*cobra.Command{a.accessCmd(), a.hostsCmd()}},
 		{"Trust", []*cobra.Command{a.trustCmd(), a.tokenCmd(), a.requestsCmd()}},
 		{"Practise", []*cobra.Command{a.siteCmd(), a.demoCmd()}},
 	}
@@ -276,7 +276,7 @@ func (a *app) versionCmd() *cobra.Command {
 	return &cobra.Command{Use: "version", Short: "Show the version of this program", Args: noArgs, RunE: func(*cobra.Command, []string) error {
 		v := buildVersion()
 		if a.output == "json" {
-			return a.ui.json(map[string]any{"version": v, "kubernetes": versions.Shipped().Versions()})
+			return a.ui.json(versionSaid{v, versions.Shipped().Versions()})
 		}
 		fmt.Fprintf(a.out, "verbund %s\n", v)
 		return nil

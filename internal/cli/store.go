@@ -49,7 +49,7 @@ func (a *app) storeCmd() *cobra.Command {
 			key := a.keys().KeyFile(*p)
 			_, terr := s.Store.Trust()
 			if a.output == "json" {
-				return a.ui.json(map[string]any{"store": s.Store.Path, "protection": p.Kind, "recipient": p.Recipient, "keyFile": key, "opens": terr == nil})
+				return a.ui.json(storeSaid{s.Store.Path, p.Kind, p.Recipient, key, terr == nil})
 			}
 			fmt.Fprintf(a.out, "store       %s\nprotection  %s\n", s.Store.Path, p.Kind)
 			if key != "" {
@@ -145,7 +145,7 @@ func (a *app) checkStore(st *store.Store) error {
 		found = append(found, err.Error())
 	}
 	if a.output == "json" {
-		if err := a.ui.json(map[string]any{"store": st.Path, "damage": found}); err != nil {
+		if err := a.ui.json(storeChecked{st.Path, found}); err != nil {
 			return err
 		}
 	} else {

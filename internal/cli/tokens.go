@@ -133,7 +133,7 @@ func (a *app) tokenCmd() *cobra.Command {
 					return "", err
 				}
 				if a.output == "json" {
-					err = a.ui.json(map[string]any{"token": text, "id": tok.ID, "pool": pool, "machine": machine, "uses": uses, "ends": tok.Ends.UTC().Format(time.RFC3339)})
+					err = a.ui.json(tokenSaid{text, tok.ID, pool, machine, uses, tok.Ends.UTC()})
 				} else {
 					_, err = fmt.Fprintln(a.out, text)
 					a.ui.say("for %s, %s, %s; this is the only time that it is shown", cmp.Or(machine, "pool "+pool), count(uses, "use"), remaining(tok.Ends).text)
@@ -159,7 +159,7 @@ func (a *app) tokenCmd() *cobra.Command {
 				return err
 			}
 			if a.output == "json" {
-				return a.ui.json(ts)
+				return a.ui.json(list(ts))
 			}
 			if len(ts) == 0 {
 				a.ui.say("there is no token in cluster %s", s.Decl.Name)

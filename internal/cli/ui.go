@@ -74,6 +74,14 @@ func (u *ui) json(v any) error {
 	return e.Encode(v)
 }
 
+// list is a list as JSON has it: never null.
+func list[T any](x []T) []T {
+	if x == nil {
+		return []T{}
+	}
+	return x
+}
+
 // say writes a line of progress.
 func (u *ui) say(format string, args ...any) {
 	if !u.a.quiet && u.a.output != "json" {

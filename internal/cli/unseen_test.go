@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"os"
@@ -10,6 +11,8 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+
+	"verbund/internal/cli"
 )
 
 // mark is a digest of everything in the working folder that a person keeps: not of
@@ -91,6 +94,11 @@ func TestNothingIsKnown(t *testing.T) {
 	w.fails(0, []string{"it is started"}, "converge", "--yes")
 	w.well("v1.37.2")
 
+	w.unchanged("looking as JSON", w.said)
+	w.fails(2, []string{"has no service kubelt; it has"}, "logs", "tidewatch-keepers-1", "-u", "kubelt")
+	w.fails(2, []string{"did you mean tidewatch-keepers-1?"}, "inspect", "tidewatch-keeper-1")
+	w.fails(0, []string{"api.tidewatch.test", "tidewatch-keepers-1"}, "hosts", "-f", "tidewatch")
+
 	// At a question: declined, or interrupted by whatever means, at once.
 	w.unchanged("declined commands", func() {
 		w.converse(1, []turn{{"[y/N] ", "n"}}, []string{"nothing was changed"}, "scale", "keepers", "2")
@@ -162,6 +170,29 @@ func TestNothingIsKnown(t *testing.T) {
 		}
 	}
 	w.well("v1.37.2")
+}
+
+// said runs every command that prints facts, and holds what it prints as JSON
+// against the type from which its description is made.
+func (w *world) said() {
+	w.Helper()
+	for command, args := range map[string][]string{
+		"check": {"check"}, "check --rules": {"check", "--rules"}, "check --merged": {"check", "--merged"}, "versions": {"versions"}, "render": {"render", "--to", filepath.Join(w.keys, "rendered")}, "plan": {"plan"},
+		"status": {"status"}, "status --all": {"status", "--all"}, "nodes": {"nodes"}, "machines": {"machines"}, "inspect": {"inspect", "tidewatch-control-1", "tidewatch-keepers-1"},
+		"logs": {"logs", "tidewatch-control-1", "--all", "--since", "10m"}, "history": {"history"}, "history RUN": {"history", "last"}, "survey": {"survey"}, "collect": {"collect", "--to", filepath.Join(w.keys, "all.tar.gz")},
+		"access --list": {"access", "--list"}, "hosts": {"hosts"}, "trust list": {"trust", "list"}, "trust show": {"trust", "show", "tidewatch-control-1/api-server"}, "token list": {"token", "list"}, "requests list": {"requests", "list", "--all"},
+		"site mirror": {"site", "mirror"}, "site images": {"site", "images"}, "store show": {"store", "show"}, "store show --check": {"store", "show", "--check"}, "version": {"version"},
+	} {
+		o := w.ok(append(args, "-o", "json")...)
+		d := json.NewDecoder(strings.NewReader(o))
+		d.DisallowUnknownFields()
+		if err := d.Decode(cli.SaidBy(command)); err != nil {
+			w.Errorf("verbund %s: %v\n%.600s", command, err, o)
+		}
+		if strings.Contains(o, ": null") {
+			w.Errorf("verbund %s prints null, where there is nothing:\n%.600s", command, o)
+		}
+	}
 }
 
 // Two clusters that are raised at once on one site do not lock each other out, and

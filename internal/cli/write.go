@@ -62,6 +62,7 @@ func (a *app) draftCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			wrote := []string{}
 			files := []struct{ path, text string }{{name + declarationEnding, text}, {siteName + siteEnding, draftSite}}
 			if err := os.MkdirAll(filepath.Join(a.dir, store.Dir), 0o700); err != nil {
 				return err
@@ -87,9 +88,13 @@ func (a *app) draftCmd() *cobra.Command {
 					return err
 				}
 				a.ui.say("wrote %s", p)
+				wrote = append(wrote, p)
 			}
 			if err := writeWhole(filepath.Join(a.dir, schemaFile), sch, 0o644); err != nil {
 				return err
+			}
+			if a.output == "json" {
+				return a.ui.json(wroteSaid{append(wrote, filepath.Join(a.dir, schemaFile))})
 			}
 			a.ui.say("read it, change it, then: verbund check; verbund converge")
 			return nil
@@ -235,7 +240,13 @@ func (a *app) showMerged(files []string) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprint(a.out, text)
+		if a.output == "json" {
+			if err := a.ui.json(mergedSaid{text}); err != nil {
+				return err
+			}
+		} else {
+			fmt.Fprint(a.out, text)
+		}
 		if n := r.Findings.Errors(); n > 0 {
 			a.printFindings(r.Findings)
 			return &exit{code: exitUsage}
@@ -291,7 +302,7 @@ func (a *app) catalogue() *versions.Catalogue {
 func (a *app) showCatalogue() error {
 	cat := a.catalogue()
 	if a.output == "json" {
-		return a.ui.json(map[string]any{"sets": cat.Sets, "minors": cat.Minors, "fits": cat.Fits})
+		return a.ui.json(versionsSaid{cat.Sets, cat.Minors, cat.Fits})
 	}
 	var rows [][]cell
 	for _, s := range slices.Backward(cat.Sets) {
@@ -383,7 +394,7 @@ func (a *app) refreshPins() error {
 	}
 	changes := r.Pins.Changes(r.Plain)
 	if a.output == "json" {
-		if err := a.ui.json(slices.Concat([]versions.PinChange{}, changes)); err != nil {
+		if err := a.ui.json(list(changes)); err != nil {
 			return err
 		}
 	} else {
@@ -450,6 +461,9 @@ an ignore file keeps them out of version control.`,
 			n, err := render(s, to, keys)
 			if err != nil {
 				return err
+			}
+			if a.output == "json" {
+				return a.ui.json(renderSaid{s.Decl.Name, to, n})
 			}
 			a.ui.say("wrote %s of %s to %s", count(n, "file"), s.Decl.Name, to)
 			return nil

@@ -88,7 +88,8 @@ type DatastoreHealth struct {
 type MemberHealth struct {
 	Name    string `json:"name"`
 	Healthy bool   `json:"healthy"`
-	Learner bool   `json:"learner,omitempty"`
+	Learner bool   `json:"learner,omitempty"` // it has no vote yet
+	Leads   bool   `json:"leads,omitempty"`
 	Trouble string `json:"trouble,omitempty"`
 }
 
@@ -259,7 +260,7 @@ func (h *Health) datastore(v *View) {
 	d := &h.Datastore
 	for _, name := range slices.Sorted(maps.Keys(v.Seen.Members)) {
 		m := v.Seen.Members[name]
-		d.Members = append(d.Members, MemberHealth{name, m.Healthy, m.Learner, m.Trouble})
+		d.Members = append(d.Members, MemberHealth{Name: name, Healthy: m.Healthy, Learner: m.Learner, Leads: m.Leads, Trouble: m.Trouble})
 		if m.Learner {
 			continue
 		}

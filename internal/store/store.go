@@ -84,7 +84,10 @@ var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, b
 // ignored is what of the tool's folder does not belong in version control:
 // locks, and the simulated site, on whose disks keys lie as they do on those of
 // real machines. Everything else may be committed.
-const ignored = "# locks, and the simulated machines with their disks; the rest may be committed\nsites/\nlock\n"
+const ignored = "# locks, the simulated machines with their disks, and backups, which hold every Secret\n# of a cluster, encrypted; the rest may be committed. Take a line out to keep what it names.\nsites/\nlock\nbackups/\n*.new\n"
+
+// ignoredBefore is what earlier versions of this program wrote there.
+const ignoredBefore = "# locks, and the simulated machines with their disks; the rest may be committed\nsites/\nlock\n"
 
 // Open finds or makes the memory of a cluster under folder. Its secrets are
 // encrypted as the keeper says.
@@ -99,6 +102,16 @@ func (s *Store) Make() error {
 	if err := s.folder(); err != nil {
 		return err
 	}
+	// One that is as it should be is not touched: nothing in it changes.
+	current := false
+	err := s.view(func(t *tx) error {
+		p, err := protectionOf(t)
+		current = err == nil && p != nil && !t.old
+		return err
+	})
+	if err != nil || current {
+		return err
+	}
 	if err := s.update(func(t *tx) error { return nil }); err != nil {
 		return err
 	}
@@ -111,8 +124,13 @@ func (s *Store) folder() error {
 		return fmt.Errorf("making the store %s: %w", s.Path, err)
 	}
 	ignore := filepath.Join(filepath.Dir(s.Path), ".gitignore")
-	if _, err := os.Stat(ignore); !errors.Is(err, os.ErrNotExist) {
+	// What somebody wrote there himself stays.
+	have, err := os.ReadFile(ignore)
+	if err == nil && string(have) != ignoredBefore {
 		return nil
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
 	}
 	return os.WriteFile(ignore, []byte(ignored), 0o644)
 }
@@ -244,6 +262,9 @@ func (s *Store) Asked() (map[string]bool, error) { return readAll[bool](s, bucke
 
 // SaveAsked remembers that certificates are to be renewed, or that they were.
 func (s *Store) SaveAsked(ids []string, asked bool) error {
+	if len(ids) == 0 {
+		return nil
+	}
 	return s.update(func(t *tx) error {
 		for _, id := range ids {
 			var err error

@@ -178,7 +178,7 @@ func (c *ownedConn) CloseWrite() error { return c.Conn.(*conn).CloseWrite() }
 
 // Logf writes one log line.
 func (e *Env) Logf(format string, args ...any) {
-	fmt.Fprintf(e.Log, "%s %s\n", time.Now().UTC().Format("15:04:05.000"), fmt.Sprintf(format, args...))
+	fmt.Fprintf(e.Log, "%s %s\n", time.Now().UTC().Format(stampForm), fmt.Sprintf(format, args...))
 }
 
 // ExitError is the end of a program with an exit code.
@@ -247,9 +247,12 @@ func Boot(ctx context.Context, spec Spec, programs map[string]Program, onReboot 
 	return h, nil
 }
 
+// stampForm is how logs and the console tell the time (RFC 3339).
+const stampForm = "2006-01-02T15:04:05.000Z07:00"
+
 // Console writes a line to the machine's console log.
 func (h *Host) Console(format string, args ...any) {
-	fmt.Fprintf(h.console, "%s %s\n", time.Now().UTC().Format(time.RFC3339), fmt.Sprintf(format, args...))
+	fmt.Fprintf(h.console, "%s %s\n", time.Now().UTC().Format(stampForm), fmt.Sprintf(format, args...))
 }
 
 // Scale turns a duration of life into one of the simulation.

@@ -1,0 +1,279 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	corev1 "k8s.io/api/core/v1"
+
+	"verbund/internal/core/versions"
+	"verbund/internal/engine"
+	siteproto "verbund/internal/site/protocol"
+)
+
+// inspected is one machine, with its node and its member of the datastore.
+type inspected struct {
+	Name     string                `json:"name"`
+	Group    string                `json:"group"` // pool or role; empty: it is not declared
+	Machine  *siteproto.Machine    `json:"machine,omitempty"`
+	Reached  bool                  `json:"reached"`
+	Trouble  string                `json:"trouble,omitempty"`
+	Slot     string                `json:"slot,omitempty"`
+	Versions map[string]string     `json:"versions"` // by component
+	Services map[string]string     `json:"services"` // state by unit
+	Disk     int64                 `json:"disk,omitempty"`
+	DiskUsed int64                 `json:"diskUsed,omitempty"`
+	ClockOff float64               `json:"clockOff"` // seconds that it is ahead
+	Differs  []string              `json:"differs"`  // files that are not as rendered
+	Node     *corev1.Node          `json:"node,omitempty"`
+	Member   *engine.MemberHealth  `json:"member,omitempty"`
+	Declared *inspectedDeclaration `json:"declared,omitempty"`
+}
+
+type inspectedDeclaration struct {
+	Zone    string            `json:"zone"`
+	Size    string            `json:"size"`
+	Address netip.Addr        `json:"address"`
+	Runs    string            `json:"runs"`
+	Labels  map[string]string `json:"labels"`
+}
+
+func (a *app) inspectCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "inspect NAME…", Short: "Show machines or nodes in full, side by side",
+		Example: "  verbund inspect tidewatch-gauges-1 tidewatch-gauges-2",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("inspect needs at least one machine; machines lists them")
+			}
+			s, v, err := a.view()
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if err := s.Unseen(v); err != nil {
+				return err
+			}
+			list := []inspected{}
+			for _, name := range args {
+				i, ok := inspect(v, name)
+				if !ok {
+					return usage("cluster %s has no machine %s; %s", s.Decl.Name, name, cmp.Or(suggestion(name, machineNames(v)), "machines lists them"))
+				}
+				list = append(list, i)
+			}
+			if a.output == "json" {
+				return a.ui.json(list)
+			}
+			a.showInspected(list)
+			return nil
+		},
+	}
+}
+
+func machineNames(v *engine.View) []string {
+	var out []string
+	for _, m := range v.Cluster.Machines {
+		out = append(out, m.Name)
+	}
+	return append(out, slices.Sorted(maps.Keys(v.Seen.Machines))...)
+}
+
+// inspect gathers what was seen under one name.
+func inspect(v *engine.View, name string) (inspected, bool) {
+	m, declared := v.Cluster.Machine(name)
+	seen, there := v.Seen.Machines[name]
+	node := slices.IndexFunc(v.Nodes, func(n corev1.Node) bool { return n.Name == name })
+	if !declared && !there && node < 0 {
+		return inspected{}, false
+	}
+	i := inspected{Name: name, Reached: seen.Reached, Trouble: seen.Trouble, Slot: seen.Active, Versions: map[string]string{}, Services: map[string]string{}, Disk: seen.Disk, DiskUsed: seen.DiskUsed, ClockOff: seen.ClockOff.Seconds(), Differs: append([]string{}, seen.Differs...)}
+	maps.Copy(i.Versions, seen.Versions)
+	maps.Copy(i.Services, seen.Units)
+	if declared {
+		i.Group = cmp.Or(m.Pool, string(m.Role))
+		i.Declared = &inspectedDeclaration{m.Zone, m.Size, m.Address, m.Carries(), map[string]string{}}
+		maps.Copy(i.Declared.Labels, m.Labels)
+	}
+	if v.Inventory != nil {
+		for _, x := range v.Inventory.Machines {
+			if x.Name == name {
+				i.Machine = &x
+			}
+		}
+	}
+	if node >= 0 {
+		i.Node = &v.Nodes[node]
+	}
+	if mb, ok := v.Seen.Members[name]; ok && (m.Is(versions.Member) || !declared) {
+		i.Member = &engine.MemberHealth{Name: name, Healthy: mb.Healthy, Learner: mb.Learner, Leads: mb.Leads, Trouble: mb.Trouble}
+	}
+	return i, true
+}
+
+// showInspected puts machines side by side: a row for each property that any of
+// them has.
+func (a *app) showInspected(list []inspected) {
+	head := []string{""}
+	for _, i := range list {
+		head = append(head, i.Name)
+	}
+	var rows [][]cell
+	add := func(name string, of func(i inspected) string) {
+		row := []cell{plain(name)}
+		any := false
+		for _, i := range list {
+			t := of(i)
+			any = any || t != ""
+			row = append(row, plain(cmp.Or(t, "-")))
+		}
+		if any {
+			rows = append(rows, row)
+		}
+	}
+	site := func(f func(m *siteproto.Machine) string) func(inspected) string {
+		return func(i inspected) string {
+			if i.Machine == nil {
+				return ""
+			}
+			return f(i.Machine)
+		}
+	}
+	add("group", func(i inspected) string { return cmp.Or(i.Group, "not declared") })
+	add("power", site(func(m *siteproto.Machine) string { return m.Power }))
+	add("trouble", func(i inspected) string { return i.Trouble })
+	add("zone", site(func(m *siteproto.Machine) string { return m.Zone }))
+	add("size", site(func(m *siteproto.Machine) string { return m.Size }))
+	add("address", site(func(m *siteproto.Machine) string { return m.Address.String() }))
+	add("ssh port", site(func(m *siteproto.Machine) string { return fmt.Sprint(m.SSHPort) }))
+	add("hardware", site(func(m *siteproto.Machine) string { return m.Hardware }))
+	add("disk", func(i inspected) string {
+		if i.Disk == 0 {
+			return ""
+		}
+		return fmt.Sprintf("%d%% of %d GiB", i.DiskUsed*100/i.Disk, i.Disk>>30)
+	})
+	add("clock", func(i inspected) string {
+		if i.ClockOff == 0 {
+			return ""
+		}
+		return fmt.Sprintf("%+.0f s", i.ClockOff)
+	})
+	add("slot", func(i inspected) string { return i.Slot })
+	for _, c := range keysOf(list, func(i inspected) map[string]string { return i.Versions }) {
+		add(c, func(i inspected) string { return i.Versions[c] })
+	}
+	for _, u := range keysOf(list, func(i inspected) map[string]string { return i.Services }) {
+		add(strings.TrimSuffix(u, ".service"), func(i inspected) string { return i.Services[u] })
+	}
+	add("datastore", func(i inspected) string {
+		switch m := i.Member; {
+		case m == nil:
+			return ""
+		case !m.Healthy:
+			return "not well: " + m.Trouble
+		case m.Learner:
+			return "has no vote yet"
+		case m.Leads:
+			return "healthy, leads"
+		default:
+			return "healthy"
+		}
+	})
+	node := func(f func(n *corev1.Node) string) func(inspected) string {
+		return func(i inspected) string {
+			if i.Node == nil {
+				return ""
+			}
+			return f(i.Node)
+		}
+	}
+	add("node", node(func(n *corev1.Node) string {
+		state := "not Ready"
+		for _, c := range n.Status.Conditions {
+			if c.Type == corev1.NodeReady && c.Status == corev1.ConditionTrue {
+				state = "Ready"
+			}
+		}
+		if n.Spec.Unschedulable {
+			state += ", cordoned"
+		}
+		return state
+	}))
+	add("kubelet", node(func(n *corev1.Node) string { return n.Status.NodeInfo.KubeletVersion }))
+	add("pods", node(func(n *corev1.Node) string { return n.Spec.PodCIDR }))
+	add("made", node(func(n *corev1.Node) string { return n.CreationTimestamp.Local().Format(time.DateTime) }))
+	for _, l := range keysOf(list, func(i inspected) map[string]string {
+		if i.Node == nil {
+			return nil
+		}
+		return i.Node.Labels
+	}) {
+		add("label "+l, node(func(n *corev1.Node) string { return n.Labels[l] }))
+	}
+	add("taints", node(func(n *corev1.Node) string {
+		var out []string
+		for _, t := range n.Spec.Taints {
+			out = append(out, t.ToString())
+		}
+		return strings.Join(out, " ")
+	}))
+	add("differs", func(i inspected) string { return strings.Join(i.Differs, " ") })
+	a.ui.table(head, rows)
+}
+
+// keysOf lists the keys that any of them has, sorted.
+func keysOf(list []inspected, of func(inspected) map[string]string) []string {
+	all := map[string]bool{}
+	for _, i := range list {
+		for k := range of(i) {
+			all[k] = true
+		}
+	}
+	out := slices.Collect(maps.Keys(all))
+	sort.Strings(out)
+	return out
+}
+
+// hostLine is one name of the cluster.
+type hostLine struct {
+	Address netip.Addr `json:"address"`
+	Names   []string   `json:"names"`
+}
+
+func (a *app) hostsCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "hosts", Short: "Show lines for a hosts file, with the cluster's names", Args: noArgs,
+		Long:    "Where no name server knows them, these lines do in /etc/hosts: the endpoint, and\nevery machine. Nothing is written and nothing is asked.",
+		Example: "  verbund hosts | sudo tee -a /etc/hosts",
+		RunE: func(*cobra.Command, []string) error {
+			s, err := a.open(false)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			c, err := s.Topology()
+			if err != nil {
+				return err
+			}
+			list := []hostLine{{c.Endpoint.Address, []string{c.Endpoint.Name}}}
+			for _, m := range c.Machines {
+				list = append(list, hostLine{m.Address, []string{m.Name}})
+			}
+			if a.output == "json" {
+				return a.ui.json(list)
+			}
+			for _, l := range list {
+				fmt.Fprintf(a.out, "%s %s\n", l.Address, strings.Join(l.Names, " "))
+			}
+			return nil
+		},
+	}
+}
