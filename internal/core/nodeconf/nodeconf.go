@@ -222,6 +222,15 @@ func (r *renderer) unit(u unit) {
 	r.text(Active+"units/"+u.name+".service", 0o644, t, []string{u.name + ".service"})
 }
 
+// reconciler says who writes the addresses of the API servers into the cluster. A
+// real one refuses to advertise a loopback address unless nobody does.
+func (r *renderer) reconciler() string {
+	if r.m.Address.IsLoopback() {
+		return "--endpoint-reconciler-type=none"
+	}
+	return "--endpoint-reconciler-type=lease"
+}
+
 // flags writes one flag a line, as one reads them.
 func flags(fs ...string) string { return " \\\n  " + strings.Join(fs, " \\\n  ") }
 
@@ -445,7 +454,7 @@ func (r *renderer) control() {
 		fmt.Sprintf("--secure-port=%d", APIPort),
 		// An API server refuses to advertise a loopback address unless it need
 		// not keep the endpoints of its own service.
-		"--endpoint-reconciler-type=none",
+		r.reconciler(),
 		"--authorization-mode=Node,RBAC",
 		"--enable-admission-plugins=NodeRestriction",
 		"--allow-privileged=true",
@@ -599,6 +608,12 @@ address = "/run/containerd/containerd.sock"
 [plugins."io.containerd.cri.v1.images".registry]
 config_path = "/etc/containerd/certs.d"
 
+[plugins."io.containerd.cri.v1.runtime".containerd.runtimes.runc]
+runtime_type = "io.containerd.runc.v2"
+
+[plugins."io.containerd.cri.v1.runtime".containerd.runtimes.runc.options]
+SystemdCgroup = true
+
 [plugins."io.containerd.cri.v1.runtime".cni]
 conf_dir = "/etc/cni/net.d"
 bin_dirs = ["/opt/cni/bin"]
@@ -617,7 +632,7 @@ server = "https://%[1]s"
 capabilities = ["pull", "resolve"]
 `, up, c.Registry), nil)
 	}
-	r.unit(unit{name: "containerd", about: "container runtime", typ: "notify", args: flags("--config=" + Active + "etc/containerd.toml"), extra: r.proxied()})
+	r.unit(unit{name: "containerd", about: "container runtime", typ: "notify", args: flags("--config=" + Active + "etc/containerd.toml"), extra: "KillMode=process\nDelegate=yes\n" + r.proxied()})
 
 	kubeconfig := issuedKubeconfig
 	serving := fmt.Sprintf("tlsCertFile: %s\ntlsPrivateKeyFile: %s", tp("kubelet-serving.crt"), tp("kubelet-serving.key"))
@@ -696,6 +711,7 @@ func (r *renderer) balancer(o Options) {
 	var b strings.Builder
 	b.WriteString(`global
     maxconn 20000
+    hard-stop-after 30s
 
 defaults
     mode tcp
@@ -704,7 +720,7 @@ defaults
     timeout connect 2s
     timeout client 1h
     timeout server 1h
-    timeout check 2s
+    timeout check 5s
 
 `)
 	weight := func(name string) int {
@@ -718,12 +734,12 @@ defaults
 		fmt.Fprintf(&binds, "    bind %s:%d\n", m.Address, p)
 	}
 	fmt.Fprintf(&b, "frontend api\n%s    default_backend api\n\nbackend api\n    balance roundrobin\n    option httpchk GET /readyz\n    http-check expect status 200\n", binds.String())
-	fmt.Fprintf(&b, "    default-server check check-ssl verify required ca-file %s verifyhost %s inter 500ms fall 2 rise 1\n", tp("cluster-authority.crt"), trust.APIName)
+	fmt.Fprintf(&b, "    default-server check check-ssl verify required ca-file %s verifyhost %s inter 2s fastinter 500ms downinter 500ms fall 3 rise 1\n", tp("cluster-authority.crt"), trust.APIName)
 	for _, s := range c.Of(versions.Control) {
 		fmt.Fprintf(&b, "    server %s %s:%d weight %d\n", s.Name, s.Address, APIPort, weight(s.Name))
 	}
 	for _, f := range c.Forward {
-		fmt.Fprintf(&b, "\nfrontend port-%[1]d\n    bind %[2]s:%[1]d\n    default_backend port-%[1]d\n\nbackend port-%[1]d\n    balance roundrobin\n    option httpchk GET /healthz\n    http-check expect status 200\n    default-server check port %[3]d inter 500ms fall 2 rise 1\n", f.Port, m.Address, ProxyHealthPort)
+		fmt.Fprintf(&b, "\nfrontend port-%[1]d\n    bind %[2]s:%[1]d\n    default_backend port-%[1]d\n\nbackend port-%[1]d\n    balance roundrobin\n    option httpchk GET /healthz\n    http-check expect status 200\n    default-server check port %[3]d inter 2s fastinter 500ms downinter 500ms fall 3 rise 1\n", f.Port, m.Address, ProxyHealthPort)
 		for _, s := range c.Of(versions.Worker) {
 			fmt.Fprintf(&b, "    server %s %s:%d weight %d\n", s.Name, s.Address, f.To, weight(s.Name))
 		}

@@ -52,8 +52,16 @@ func TestOnly(t *testing.T) {
 			t.Errorf("%s: %v", part, err)
 		}
 	}
-	if _, _, err := p.Only(c, "gouges"); err == nil || !strings.Contains(err.Error(), "choose one of control, addons, gauges") {
+	var no *plan.Misnamed
+	if err := plan.CheckPart(c, plan.Observed{}, "gouges"); !errors.As(err, &no) || !strings.Contains(no.Todo, "did you mean gauges?") {
 		t.Errorf("unknown part: %v", err)
+	}
+	if err := plan.CheckPart(c, plan.Observed{}, "x"); !errors.As(err, &no) || !strings.Contains(no.Todo, "choose one of control, addons, gauges") {
+		t.Errorf("unknown part: %v", err)
+	}
+	// One of which a machine is left can still be asked for.
+	if err := plan.CheckPart(c, plan.Observed{Machines: map[string]plan.MachineSeen{"tidewatch-gone-1": {}}}, "gone"); err != nil {
+		t.Errorf("a part that is left: %v", err)
 	}
 	// When nothing else is to be done it is the whole plan, with its last look.
 	o := living(c, "v1.37.2")

@@ -4,6 +4,7 @@
 package balancer
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -36,7 +37,8 @@ type backend struct {
 	tls             bool
 	ca, verifyHost  string
 	checkPort       string
-	inter           time.Duration
+	inter           time.Duration // between checks of a server about which nothing is in doubt
+	fast, down      time.Duration // of one whose state is changing, and of one that is down
 	fall, rise      int
 	servers         []*server
 	pool            *x509.CertPool
@@ -89,7 +91,7 @@ func parse(text string, file string) (*config, error) {
 			continue
 		}
 		switch section + " " + w[0] {
-		case "global maxconn", "defaults mode", "defaults option", "backend balance", "backend http-check":
+		case "global maxconn", "global hard-stop-after", "defaults mode", "defaults option", "backend balance", "backend http-check":
 		case "defaults retries":
 			retries, err = strconv.Atoi(arg(1))
 		case "defaults timeout":
@@ -122,6 +124,7 @@ func parse(text string, file string) (*config, error) {
 	}
 	for _, b := range c.backends {
 		b.connect, b.checkT, b.retries = connect, checkT, retries
+		b.fast, b.down = cmp.Or(b.fast, b.inter), cmp.Or(b.down, b.inter)
 	}
 	for _, f := range c.fronts {
 		if c.backends[f.backend] == nil || f.bind == "" {
@@ -153,6 +156,10 @@ func (b *backend) options(w []string, s *server) error {
 			b.checkPort = val
 		case "inter":
 			b.inter, err = time.ParseDuration(val)
+		case "fastinter":
+			b.fast, err = time.ParseDuration(val)
+		case "downinter":
+			b.down, err = time.ParseDuration(val)
 		case "fall":
 			b.fall, err = strconv.Atoi(val)
 		case "rise":
@@ -306,9 +313,14 @@ func (p *proxy) check(ctx context.Context, b *backend, s *server) {
 	}
 	c := &http.Client{Transport: tr, Timeout: b.checkT}
 	good, bad := 0, 0
-	tick := time.NewTicker(b.inter)
-	defer tick.Stop()
+	next := time.NewTimer(0)
+	defer next.Stop()
 	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-next.C:
+		}
 		ok := false
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, scheme+"://"+addr+b.path, nil)
 		if err == nil {
@@ -329,10 +341,13 @@ func (p *proxy) check(ctx context.Context, b *backend, s *server) {
 			s.up.Store(!up)
 			p.e.Logf("%s/%s is %s", b.name, s.name, map[bool]string{true: "down", false: "up"}[up])
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
+		switch up := s.up.Load(); {
+		case up && bad > 0, !up && good > 0:
+			next.Reset(b.fast)
+		case !up:
+			next.Reset(b.down)
+		default:
+			next.Reset(b.inter)
 		}
 	}
 }

@@ -29,7 +29,7 @@ func TestRenderedConfiguration(t *testing.T) {
 		t.Fatal(err)
 	}
 	api := cfg.backends["api"]
-	if len(api.servers) != 3 || api.servers[1].weight != 0 || api.servers[2].weight != 100 || !api.tls || api.verifyHost != "kubernetes.default.svc" || api.path != "/readyz" || api.inter != 500*time.Millisecond {
+	if len(api.servers) != 3 || api.servers[1].weight != 0 || api.servers[2].weight != 100 || !api.tls || api.verifyHost != "kubernetes.default.svc" || api.path != "/readyz" || api.inter != 2*time.Second || api.fast != 500*time.Millisecond || api.down != 500*time.Millisecond {
 		t.Errorf("api is %+v", api)
 	}
 	if p := cfg.backends["port-8080"]; len(p.servers) != 2 || p.checkPort != "10256" || p.servers[0].addr != c.Of(versions.Worker)[0].Address.String()+":30080" {
