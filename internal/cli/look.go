@@ -258,7 +258,8 @@ func (a *app) lose(s *engine.Session, name string) error {
 func (a *app) faultCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "fault KIND NAME",
-		Short: "Make something go wrong: full-disk, mended-disk, wrong-clock, mended-clock, lesser-rights, full-rights, new-host-key, new-lease, lost-machine (of a machine), damaged-blob, mended-blob (of an artefact), lost-zone",
+		Short: "Make something go wrong",
+		Long:  "Of a machine: full-disk, mended-disk, wrong-clock, mended-clock, lesser-rights,\nfull-rights, new-host-key, new-lease, lost-machine. Of an artefact, as NAME:VERSION:\ndamaged-blob, mended-blob. Of a zone: lost-zone.",
 		Args:  exactArgs(2, "a kind of fault and the name of a machine, artefact or zone"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.open(false)

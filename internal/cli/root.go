@@ -203,6 +203,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 	})
 	root.SetUsageTemplate(strings.NewReplacer(".LocalFlags.FlagUsages", "plainFlags .LocalFlags", ".InheritedFlags.FlagUsages", "plainFlags .InheritedFlags").Replace(root.UsageTemplate()))
 	mistakes(root)
+	a.completes(root)
 	return root
 }
 

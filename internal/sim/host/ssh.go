@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"path"
@@ -71,7 +72,7 @@ func (h *Host) serveLogin(c net.Conn, cfg *ssh.ServerConfig, onReboot func()) {
 	go ssh.DiscardRequests(reqs)
 	for nc := range chans {
 		if nc.ChannelType() != "session" {
-			nc.Reject(ssh.UnknownChannelType, "only sessions")
+			nc.Reject(ssh.Prohibited, "this machine forwards no ports; connect to its address")
 			continue
 		}
 		ch, rs, err := nc.Accept()
@@ -125,6 +126,15 @@ func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request, rights string, 
 			go ssh.DiscardRequests(reqs)
 			h.serveAgent(ch, onReboot)
 			return
+		case r.Type == "subsystem" && arg.Value == "sftp":
+			r.Reply(true, nil)
+			go ssh.DiscardRequests(reqs)
+			code := uint32(0)
+			if err := h.serveSFTP(ch, rights); err != nil {
+				code = 1
+			}
+			ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{code}))
+			return
 		case r.Type == "exec":
 			r.Reply(true, nil)
 			code := 0
@@ -147,6 +157,18 @@ func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request, rights string, 
 	}
 }
 
+// known are the commands that a person can give.
+const known = "units, ls PATH, cat PATH, log UNIT"
+
+// named is an error of the disk under the path that the person gave.
+func named(arg string, err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return fmt.Errorf("%s: %w", arg, pe.Err)
+	}
+	return err
+}
+
 // command lets a person look around.
 func (h *Host) command(w io.Writer, line, rights string) error {
 	f := strings.Fields(line)
@@ -156,6 +178,14 @@ func (h *Host) command(w io.Writer, line, rights string) error {
 	arg := "/"
 	if len(f) > 1 {
 		arg = f[1]
+	}
+	switch {
+	case f[0] == "scp":
+		return errors.New("the old copying protocol is not known here; scp without -O, and sftp, work")
+	case strings.ContainsAny(line, "|<>;&`$"):
+		return errors.New("no shell runs here, so there are no pipes and redirections; one of: " + known)
+	case len(f) > 2:
+		return fmt.Errorf("%s takes one argument; one of: %s", f[0], known)
 	}
 	switch f[0] {
 	case "units":
@@ -167,20 +197,20 @@ func (h *Host) command(w io.Writer, line, rights string) error {
 		for _, e := range es {
 			fmt.Fprintln(w, e.Name())
 		}
-		return err
+		return named(arg, err)
 	case "cat":
 		if i, err := os.Stat(h.Path(arg)); rights == "look" && err == nil && i.Mode().Perm()&0o004 == 0 {
 			return fmt.Errorf("%s: permission denied", arg)
 		}
 		b, err := h.ReadFile(arg)
 		w.Write(b)
-		return err
+		return named(arg, err)
 	case "log":
-		b, err := h.ReadFile("/var/log/units/" + path.Base(arg) + ".log")
+		b, err := h.ReadFile("/var/log/units/" + strings.TrimSuffix(path.Base(arg), ".service") + ".service.log")
 		w.Write(b)
-		return err
+		return named(arg, err)
 	default:
-		return errors.New("known here: units, ls PATH, cat PATH, log UNIT")
+		return fmt.Errorf("%s is not known here; one of: %s", f[0], known)
 	}
 	return nil
 }

@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine"
+)
+
+// faults are the kinds of faults that a simulated site can be told to have.
+var faults = []string{"full-disk", "mended-disk", "wrong-clock", "mended-clock", "lesser-rights", "full-rights", "new-host-key", "new-lease", "lost-machine", "damaged-blob", "mended-blob", "lost-zone"}
+
+// completes gives every command the words that can stand after it, worked out from
+// the declaration and the memory alone: nothing is asked over a network, and what
+// cannot be worked out is not offered.
+func (a *app) completes(root *cobra.Command) {
+	of := func(f func(c *topology.Cluster) []string) func() []string {
+		return func() []string {
+			c := a.known()
+			if c == nil {
+				return nil
+			}
+			return f(c)
+		}
+	}
+	machines := of(func(c *topology.Cluster) (out []string) {
+		for _, m := range c.Machines {
+			out = append(out, m.Name)
+		}
+		return out
+	})
+	pools := of(func(c *topology.Cluster) []string { return plan.Parts(c)[2:] })
+	parts := of(plan.Parts)
+	certificates := of(func(c *topology.Cluster) (out []string) {
+		for _, r := range engine.Known(c) {
+			out = append(out, r.ID)
+		}
+		return out
+	})
+	zones := of(func(c *topology.Cluster) (out []string) {
+		for _, m := range c.Machines {
+			out = append(out, m.Zone)
+		}
+		return out
+	})
+	words := func(ws ...string) func() []string { return func() []string { return ws } }
+	catalogue := func() []string { return versions.Shipped().Versions() }
+	// By place; the last one stands for all that follow where there may be more.
+	for path, args := range map[string][]func() []string{
+		"scale": {pools}, "upgrade": {catalogue}, "replace": {machines}, "clear": {machines, machines}, "inspect": {machines, machines}, "logs": {machines, machines},
+		"site power": {machines, words("on", "off", "cut", "restart")}, "site console": {machines}, "site fault": {words(faults...), machines},
+		"trust show": {certificates}, "trust renew": {certificates, certificates}, "trust replace": {words(trust.Replaceable...)},
+	} {
+		cmd, _, err := root.Find(strings.Fields(path))
+		if err != nil {
+			continue
+		}
+		more := path == "clear" || path == "inspect" || path == "logs" || path == "trust renew"
+		cmd.ValidArgsFunction = func(_ *cobra.Command, have []string, _ string) ([]string, cobra.ShellCompDirective) {
+			n := len(have)
+			if n >= len(args) {
+				if !more {
+					return nil, cobra.ShellCompDirectiveNoFileComp
+				}
+				n = len(args) - 1
+			}
+			if path == "site fault" && n == 1 && have[0] == "lost-zone" {
+				return unique(zones(), nil), cobra.ShellCompDirectiveNoFileComp
+			}
+			return unique(args[n](), have), cobra.ShellCompDirectiveNoFileComp
+		}
+	}
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		flag := func(name string, of func() []string) {
+			if c.Flags().Lookup(name) != nil {
+				c.RegisterFlagCompletionFunc(name, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+					return unique(of(), nil), cobra.ShellCompDirectiveNoFileComp
+				})
+			}
+		}
+		flag("only", parts)
+		flag("machine", machines)
+		flag("pool", pools)
+		flag("kubernetes", catalogue)
+		flag("from", catalogue)
+		flag("shape", words("small", "available"))
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+		// What takes no argument offers no files.
+		if c.ValidArgsFunction == nil && c.Runnable() && !c.HasSubCommands() && c.Args != nil && c.Args(c, []string{"x"}) != nil {
+			c.ValidArgsFunction = cobra.NoFileCompletions
+		}
+	}
+	walk(root)
+	root.RegisterFlagCompletionFunc("output", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return []string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp
+	})
+	root.MarkPersistentFlagFilename("file", "verbund.yaml", "yaml")
+}
+
+// known is the declared cluster, as far as it can be worked out without a word.
+func (a *app) known() *topology.Cluster {
+	quiet := &app{in: strings.NewReader(""), out: io.Discard, err: io.Discard, dir: a.dir, file: a.file, keyDir: a.keyDir, quiet: true, output: "text", parallel: 1, soft: a.soft, hard: a.hard}
+	quiet.ui = newUI(quiet)
+	s, err := quiet.open(false)
+	if err != nil {
+		return nil
+	}
+	defer s.Close()
+	c, err := s.Topology()
+	if err != nil {
+		return nil
+	}
+	return c
+}
+
+// unique leaves out what stands there already, and what comes twice.
+func unique(words, have []string) []string {
+	seen := map[string]bool{}
+	for _, h := range have {
+		seen[h] = true
+	}
+	out := []string{}
+	for _, w := range words {
+		if !seen[w] {
+			seen[w] = true
+			out = append(out, w)
+		}
+	}
+	return out
+}
