@@ -151,7 +151,7 @@ func TestPlanTellsAll(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "small", "v1.37.2")
 	w.fails(1, []string{"cannot be done before this of control", "--only control first"}, "converge", "--yes", "--only", "keepers")
-	w.fails(1, []string{`has no part "keeper"`, "choose one of control, addons, keepers"}, "plan", "--only", "keeper")
+	w.fails(2, []string{`has no part "keeper"; did you mean keepers?`}, "plan", "--only", "keeper")
 	w.fails(0, []string{"left, since the run was limited:", "tidewatch-keepers-1"}, "converge", "--yes", "--only", "control")
 	w.fails(0, []string{"install network plugin", "left, since the run was limited:"}, "converge", "--yes", "--only", "addons")
 	w.fails(0, []string{"in cluster tidewatch, addons is as declared: nothing to do", "tidewatch-keepers-1"}, "converge", "--yes", "--only", "addons")
@@ -168,6 +168,14 @@ func TestPlanTellsAll(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.fails(3, []string{`kubelet.yaml:`, `found "cgroupDriver: cgroupfs", declared "cgroupDriver: systemd"`}, "plan", "--exit-code")
+	// What follows from the declaration is told apart from what somebody changed.
+	before, err := os.ReadFile(w.path("tidewatch.verbund.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.rewrite("tidewatch.verbund.yaml", strings.Replace(string(before), "{name: keepers, count: 1,", "{name: keepers, labels: {shift: night}, count: 2,", 1))
+	w.fails(3, []string{`found "cgroupDriver: cgroupfs"`, "new label shift=night", "/etc/hosts: as it was written; by what is declared now +1 -0 lines"}, "plan", "--exit-code", "--verbose")
+	w.rewrite("tidewatch.verbund.yaml", string(before))
 	var p struct {
 		Cluster         string
 		Seconds         float64
@@ -248,7 +256,7 @@ func TestSeveralClusters(t *testing.T) {
 	}
 	kept := addr("tidewatch-keepers-1")
 	w.fails(1, []string{"these are all machines with a member of the datastore", "verbund clear without a machine"}, in(one, "clear", "tidewatch-control-1", "--yes")...)
-	w.fails(1, []string{"has no machine tidewatch-keeper-1"}, in(one, "clear", "tidewatch-keeper-1", "--yes")...)
+	w.fails(2, []string{"has no machine tidewatch-keeper-1"}, in(one, "clear", "tidewatch-keeper-1", "--yes")...)
 	w.ok(in(one, "clear", "tidewatch-keepers-1", "--yes")...)
 	if addr("tidewatch-keepers-1") != kept || w.on("tidewatch-keepers-1", "/etc/kubernetes/trust/kubelet-client.key") != "" {
 		t.Error("a cleared machine was not kept, or kept a key")

@@ -282,5 +282,5 @@ func TestLostZone(t *testing.T) {
 			t.Errorf("%s is another machine than before", n)
 		}
 	}
-	w.fails(1, []string{"nothing runs in zone west"}, "site", "fault", "lost-zone", "west")
+	w.fails(2, []string{"nothing runs in zone west"}, "site", "fault", "lost-zone", "west")
 }

@@ -81,7 +81,10 @@ func TestSecurity(t *testing.T) {
 }
 
 func keysWhereTheyBelong(t *testing.T, disks string) {
-	machines, _ := filepath.Glob(disks + "/*")
+	machines, _ := filepath.Glob(disks + "/*/etc/hostname")
+	for i, m := range machines {
+		machines[i] = filepath.Dir(filepath.Dir(m))
+	}
 	if len(machines) != len(keyTable) {
 		t.Errorf("%d machines, and the table has %d", len(machines), len(keyTable))
 	}

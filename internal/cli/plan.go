@@ -184,6 +184,9 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 			rows = append(rows, cells("", "", "", "", "", "  "+why))
 		}
 	}
+	if len(rows) > height(a.out) && !a.verbose {
+		a.inShort(p, slots)
+	}
 	a.ui.table([]string{"", "where", "batch", "after", "takes", "what"}, rows)
 	fmt.Fprintf(a.out, "\n%s, about %s with %d at a time.", count(len(p.Steps), "step"), seconds(total), s.Parallel)
 	if len(p.Waking(v.Seen)) > 0 {
@@ -199,6 +202,53 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 	for _, e := range p.Endangers {
 		fmt.Fprintf(a.out, "Careful: %s.\n", e)
 	}
+}
+
+// inShort says what a plan comes to that is longer than a screen: each kind of
+// step once, in the order in which they begin.
+func (a *app) inShort(p *plan.Plan, slots []plan.Slot) {
+	type kind struct {
+		steps, final int
+		on           []string
+		from, until  time.Duration
+	}
+	kinds := map[plan.Kind]*kind{}
+	var order []plan.Kind
+	for i, st := range p.Steps {
+		k := kinds[st.Kind]
+		if k == nil {
+			k = &kind{from: slots[i].From}
+			kinds[st.Kind], order = k, append(order, st.Kind)
+		}
+		k.steps++
+		if st.Final {
+			k.final++
+		}
+		if st.Machine != "" && !slices.Contains(k.on, st.Machine) {
+			k.on = append(k.on, st.Machine)
+		}
+		k.from, k.until = min(k.from, slots[i].From), max(k.until, slots[i].To)
+	}
+	slices.SortStableFunc(order, func(x, y plan.Kind) int { return int(kinds[x].from - kinds[y].from) })
+	var rows [][]cell
+	for _, o := range order {
+		k := kinds[o]
+		on := strings.Join(k.on, ", ")
+		switch {
+		case len(k.on) == 0:
+			on = "the cluster"
+		case len(k.on) > 3:
+			on = count(len(k.on), "machine")
+		}
+		final := cell{}
+		if k.final > 0 {
+			final = cell{fmt.Sprintf("%d final", k.final), "attention"}
+		}
+		rows = append(rows, []cell{plain(string(o)), plain(fmt.Sprint(k.steps)), plain(seconds(k.from)), plain(seconds(k.until)), plain(on), final})
+	}
+	fmt.Fprintf(a.out, "In short, before the %s one by one:\n\n", count(len(p.Steps), "step"))
+	a.ui.table([]string{"kind", "steps", "from", "until", "on", ""}, rows)
+	fmt.Fprintln(a.out)
 }
 
 // mostLines is how many differing lines of a step are shown, unless all are

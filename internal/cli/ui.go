@@ -68,6 +68,22 @@ func width(w any) int {
 	return n
 }
 
+// usualHeight is how many lines are taken for a screen where there is no terminal.
+const usualHeight = 50
+
+// height of the terminal behind w, in lines.
+func height(w any) int {
+	fd, ok := isTerminal(w)
+	if !ok {
+		return usualHeight
+	}
+	_, n, err := term.GetSize(fd)
+	if err != nil {
+		return usualHeight
+	}
+	return n
+}
+
 func (u *ui) json(v any) error {
 	e := json.NewEncoder(u.a.out)
 	e.SetIndent("", "  ")

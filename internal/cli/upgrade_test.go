@@ -194,7 +194,7 @@ func TestHistory(t *testing.T) {
 			t.Errorf("%v: %s", args, o)
 		}
 	}
-	w.fails(1, []string{"no machine"}, "logs", "tidewatch-nobody-1")
+	w.fails(2, []string{"no machine"}, "logs", "tidewatch-nobody-1")
 	if _, err := os.Stat(w.path(".verbund/tidewatch/journal.jsonl")); err != nil {
 		t.Error(err)
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 
@@ -205,6 +206,16 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		}
 		if len(again) > 0 {
 			files = append([]protocol.File{{Path: nodeconf.Pending, Mode: 0o644, Content: []byte(strings.Join(again, "\n") + "\n")}}, files...)
+		}
+		// What is not declared to run any more ends before its unit is taken away:
+		// without it, it would go on until the machine restarts, with the keys that
+		// it has read.
+		for _, p := range stale {
+			if u := path.Base(p); strings.HasPrefix(p, protocol.SlotDir+f.Active+"/units/") && (active[u] || trying[u]) {
+				if err := c.Do(ctx, protocol.UnitsStop, u); err != nil {
+					return err
+				}
+			}
 		}
 		changed, err := c.Put(ctx, files, stale)
 		if err != nil {

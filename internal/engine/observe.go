@@ -384,8 +384,9 @@ func (s *Session) lookInside(ctx context.Context, v *View, im siteproto.Machine,
 	if err != nil {
 		return err
 	}
-	if o := nodeconf.ReadRecord(record[nodeconf.Record]); o != nil {
-		seen.Owner = o.Cluster
+	owner := nodeconf.ReadRecord(record[nodeconf.Record])
+	if owner != nil {
+		seen.Owner = owner.Cluster
 	}
 	if !v.Seen.Founded && holdsMember(c, roleOf(c, im.Name)) {
 		logs, err := m.List(ctx, nodeconf.DatastoreLog)
@@ -440,7 +441,11 @@ func (s *Session) lookInside(ctx context.Context, v *View, im siteproto.Machine,
 		due = maps.Clone(due)
 		due[first] = "it has ended, and the kubelet has no other"
 	}
+	written := map[string]bool{} // differing files that nobody has touched since they were written
 	for i, f := range files {
+		if rendered[i].Path == nodeconf.Record && len(seen.Differs) > 0 {
+			continue // it is written with whatever else is
+		}
 		if have[f.Path] == digest(f) {
 			if why := due[rendered[i].From]; rendered[i].Kind == nodeconf.Cert && why != "" {
 				seen.Differs = append(seen.Differs, rendered[i].Path)
@@ -457,12 +462,12 @@ func (s *Session) lookInside(ctx context.Context, v *View, im siteproto.Machine,
 		switch _, there := have[f.Path]; {
 		case !there:
 			seen.Lines = append(seen.Lines, rendered[i].Path+": is missing")
-		case rendered[i].Kind != nodeconf.Text || rendered[i].Mode&0o004 == 0:
-			// What not everybody on the machine may read is not shown here either:
-			// somebody may have written a secret into it.
+		case !rendered[i].Shown():
 			seen.Lines = append(seen.Lines, rendered[i].Path+": is another one")
 		default:
 			texts[f.Path] = rendered[i].Path
+			sum, mode, _ := strings.Cut(have[f.Path], " ")
+			written[f.Path] = owner.Wrote(rendered[i].Path, sum) && mode == fmt.Sprintf("%o", f.Mode.Perm())
 			read = append(read, f.Path)
 		}
 	}
@@ -481,13 +486,19 @@ func (s *Session) lookInside(ctx context.Context, v *View, im siteproto.Machine,
 			return err
 		}
 		for _, f := range files {
-			if shown, ok := texts[f.Path]; ok {
+			shown, ok := texts[f.Path]
+			switch {
+			case ok && written[f.Path]:
+				seen.Lines = append(seen.Lines, plan.Declared(shown, string(f.Content), string(found[f.Path])))
+			case ok:
 				seen.Lines = append(seen.Lines, plan.Lines(shown, string(f.Content), string(found[f.Path]))...)
 			}
 		}
 	}
 	sort.Strings(seen.Differs)
-	sort.Strings(seen.Lines)
+	// By file, and within one in the order of its lines.
+	file := func(l string) string { f, _, _ := strings.Cut(l, ":"); return f }
+	slices.SortStableFunc(seen.Lines, func(x, y string) int { return strings.Compare(file(x), file(y)) })
 	slices.Sort(seen.Restarts)
 	seen.Restarts = slices.Compact(seen.Restarts)
 	return nil

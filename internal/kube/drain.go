@@ -88,14 +88,21 @@ func (c *Client) SetNode(ctx context.Context, node string, want map[string]strin
 }
 
 // NodeDiffers says how a node's labels and taints differ from what is declared.
+// What is new was not declared when the node was last labelled; what is not new
+// was changed by something else, or has another value by now.
 func NodeDiffers(n *corev1.Node, want map[string]string, taints []corev1.Taint) []string {
 	var out []string
+	set := strings.Split(n.Annotations[labelsNote], ",")
 	for k, v := range want {
 		if have, ok := n.Labels[k]; !ok || have != v {
-			out = append(out, "label "+k+"="+v)
+			l := "label " + k + "=" + v
+			if !slices.Contains(set, k) {
+				l = "new " + l
+			}
+			out = append(out, l)
 		}
 	}
-	for k := range strings.SplitSeq(n.Annotations[labelsNote], ",") {
+	for _, k := range set {
 		if _, ok := want[k]; !ok && k != "" {
 			out = append(out, "label "+k+" too much")
 		}

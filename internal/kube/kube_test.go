@@ -177,7 +177,7 @@ func TestSetNode(t *testing.T) {
 		Spec: corev1.NodeSpec{Taints: []corev1.Taint{{Key: "node.kubernetes.io/not-ready", Effect: corev1.TaintEffectNoSchedule}, {Key: "old", Effect: corev1.TaintEffectNoSchedule}}}}
 	c := &Client{Interface: fake.NewClientset(n)}
 	want, taints := map[string]string{"work": "intake"}, []corev1.Taint{{Key: "work", Value: "x", Effect: corev1.TaintEffectNoSchedule}}
-	if d := NodeDiffers(n, want, taints); !slices.Equal(d, []string{"label old too much", "label work=intake", "taint old:NoSchedule too much", "taint work=x:NoSchedule"}) {
+	if d := NodeDiffers(n, want, taints); !slices.Equal(d, []string{"label old too much", "new label work=intake", "taint old:NoSchedule too much", "taint work=x:NoSchedule"}) {
 		t.Errorf("differs by %q", d)
 	}
 	if err := c.SetNode(ctx, "n", want, taints); err != nil {

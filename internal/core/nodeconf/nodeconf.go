@@ -1,6 +1,8 @@
 package nodeconf
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io/fs"
@@ -45,6 +47,11 @@ type File struct {
 	Restart []string // units that read it only when they start
 	Reload  []string // units that take it up while running
 }
+
+// Shown says whether a file's content may be shown: what not everybody on the
+// machine may read is not shown elsewhere either, for somebody may have written a
+// secret into it.
+func (f File) Shown() bool { return f.Kind == Text && f.Mode&0o004 != 0 }
 
 // Options vary what is rendered beyond the topology.
 type Options struct {
@@ -106,6 +113,22 @@ type Owner struct {
 	Cluster string   `yaml:"cluster"`
 	Machine string   `yaml:"machine"`
 	Files   []string `yaml:"files"`
+	// Digests are of the text files that everybody may read, as they were written: a
+	// file that has another one by now was changed by something else.
+	Digests map[string]string `yaml:"digests,omitempty"`
+}
+
+// Wrote says whether a file's content, told by its SHA-256 in hexadecimal, is
+// what Verbund wrote under that path.
+func (o *Owner) Wrote(path, sum string) bool {
+	return o != nil && len(sum) >= 16 && o.Digests[path] == sum[:16]
+}
+
+// ShortDigest is how a record tells a content: the first 16 hexadecimal digits of
+// its SHA-256.
+func ShortDigest(content []byte) string {
+	sum := sha256.Sum256(content)
+	return hex.EncodeToString(sum[:8])
 }
 
 // ReadRecord reads a machine's record; nothing when it cannot be read.
@@ -141,9 +164,12 @@ func Render(c *topology.Cluster, m topology.Machine, o Options) []File {
 		}
 	}
 	slices.SortFunc(r.files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
-	owner := Owner{Cluster: c.Name, Machine: m.Name}
+	owner := Owner{Cluster: c.Name, Machine: m.Name, Digests: map[string]string{}}
 	for _, f := range r.files {
 		owner.Files = append(owner.Files, f.Path)
+		if f.Shown() {
+			owner.Digests[f.Path] = ShortDigest([]byte(f.Content))
+		}
 	}
 	record, err := yaml.Marshal(owner)
 	if err != nil {

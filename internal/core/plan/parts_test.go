@@ -101,11 +101,24 @@ func TestLines(t *testing.T) {
 		{"two places", "a\nb\nc\nd\ne\n", "x\nb\nc\nd\ny\n", `[f:1: found "x", declared "a" f:5: found "y", declared "e"]`},
 		{"late in a long line", strings.Repeat("x", 90) + " new\n", strings.Repeat("x", 90) + " old\n", `xxxxx old", declared "…xxxxx`},
 		{"mode", "a\n", "a", "[f: only its mode or its last line break]"},
+		{"empty lines", "a\n\nb\n", "a\nb\n", "[f: only its empty lines]"},
 		{"many", "a\n", "1\n2\n3\n4\n5\n6\n7\n8\n", "f: and 2 more lines"},
 		{"huge", strings.Repeat("a\n", 2000), strings.Repeat("b\n", 2000), "[f: lines 1 to 2000 are others]"},
 	} {
 		if got := fmt.Sprint(plan.Lines("f", x.declared, x.found)); !strings.Contains(got, x.want) {
 			t.Errorf("%s: %s, wanted %s", x.name, got, x.want)
+		}
+	}
+}
+
+func TestDeclared(t *testing.T) {
+	for _, x := range []struct{ declared, found, want string }{
+		{"a\nb\nc\n", "a\nc\n", "+1 -0"},
+		{"a\nx\nc\n", "a\nb\nc\n", "+1 -1"},
+		{strings.Repeat("a\n", 2000), strings.Repeat("b\n", 1500), "+2000 -1500"},
+	} {
+		if got := plan.Declared("f", x.declared, x.found); !strings.Contains(got, "f: as it was written; by what is declared now "+x.want+" lines") {
+			t.Errorf("%s, wanted %s", got, x.want)
 		}
 	}
 }

@@ -149,13 +149,19 @@ func (m *manager) load(name string) (*definition, error) {
 	return parseUnit(name, b)
 }
 
-// names lists the units that the machine has.
+// names lists the units that the machine has, and those that still run though
+// their files are gone.
 func (m *manager) names() []string {
+	var out []string
 	fs, _ := filepath.Glob(m.h.Path(unitDir) + "/*.service")
-	for i := range fs {
-		fs[i] = filepath.Base(fs[i])
+	for _, f := range fs {
+		n := filepath.Base(f)
+		_, err := os.Stat(f)
+		if st, _ := m.service(n).state(); err == nil || st.State != "inactive" {
+			out = append(out, n)
+		}
 	}
-	return fs
+	return out
 }
 
 // boot starts every enabled unit, each when those that it names in After have
