@@ -1,7 +1,10 @@
 package host
 
 import (
+	"archive/tar"
+	"bytes"
 	"cmp"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
@@ -234,14 +237,38 @@ func (m mirrored) RoundTrip(q *http.Request) (*http.Response, error) {
 	return m.to.RoundTrip(q)
 }
 
+// readLayer reads the one file of a layer, after all of the layer was found to be
+// what its digest promises.
 func readLayer(l v1.Layer) ([]byte, error) {
 	rc, err := l.Compressed()
 	if err != nil {
 		return nil, err
 	}
 	defer rc.Close()
-	return io.ReadAll(rc)
+	b, err := io.ReadAll(rc)
+	if err != nil {
+		return nil, err
+	}
+	var r io.Reader = bytes.NewReader(b)
+	if bytes.HasPrefix(b, []byte{0x1f, 0x8b}) { // gzip, RFC 1952
+		if r, err = gzip.NewReader(r); err != nil {
+			return nil, err
+		}
+	}
+	t := tar.NewReader(r)
+	for {
+		h, err := t.Next()
+		if err != nil {
+			return nil, fmt.Errorf("the layer holds no file: %w", err)
+		}
+		if h.Typeflag == tar.TypeReg {
+			return io.ReadAll(io.LimitReader(t, mostFile))
+		}
+	}
 }
+
+// mostFile bounds what a stand-in's file in a layer may hold, in bytes.
+const mostFile = 1 << 20
 
 func (a *agent) list(context.Context) ([]UnitState, error) { return a.h.manager.list(), nil }
 

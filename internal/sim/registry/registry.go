@@ -5,8 +5,11 @@
 package registry
 
 import (
+	"archive/tar"
 	"bytes"
+	"compress/gzip"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log"
@@ -17,6 +20,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/google/go-containerregistry/pkg/name"
 	"github.com/google/go-containerregistry/pkg/registry"
@@ -24,7 +28,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/empty"
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
-	"github.com/google/go-containerregistry/pkg/v1/static"
+	"github.com/google/go-containerregistry/pkg/v1/tarball"
 	"github.com/google/go-containerregistry/pkg/v1/types"
 
 	"verbund/internal/core/versions"
@@ -55,17 +59,49 @@ func Stock(cat *versions.Catalogue) []versions.Component {
 	return out
 }
 
-// Artefact makes the OCI image of a component: one layer with its stand-in
-// descriptor, the same bytes every time.
+// stores holds writers: each is larger than all that it ever writes here.
+var stores = sync.Pool{New: func() any {
+	z, err := gzip.NewWriterLevel(nil, gzip.NoCompression)
+	if err != nil {
+		panic("gzip cannot store: " + err.Error())
+	}
+	return z
+}}
+
+// Artefact makes the OCI image of a component (OCI Image Format 1.1): one layer
+// with its stand-in descriptor as an executable file, the same bytes every time.
 func Artefact(c versions.Component) (v1.Image, error) {
 	body, err := json.Marshal(host.Descriptor{StandIn: c.Name, Version: c.Version})
 	if err != nil {
 		return nil, err
 	}
-	return mutate.Append(empty.Image, mutate.Addendum{
-		Layer:       static.NewLayer(append(body, '\n'), types.OCILayer),
-		Annotations: map[string]string{"org.opencontainers.image.title": c.Name},
-	})
+	body = append(body, '\n')
+	// Stored, not compressed: how well it is compressed may change from one
+	// release of the compiler to the next, and the digest with it.
+	var layer bytes.Buffer
+	z := stores.Get().(*gzip.Writer)
+	defer stores.Put(z)
+	z.Reset(&layer)
+	t := tar.NewWriter(z)
+	h := &tar.Header{Typeflag: tar.TypeReg, Name: "bin/" + c.Name, Mode: 0o755, Size: int64(len(body)), ModTime: time.Unix(0, 0), Format: tar.FormatUSTAR}
+	if err := t.WriteHeader(h); err != nil {
+		return nil, err
+	}
+	_, err = t.Write(body)
+	if err = errors.Join(err, t.Close(), z.Close()); err != nil {
+		return nil, err
+	}
+	l, err := tarball.LayerFromOpener(func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(layer.Bytes())), nil }, tarball.WithMediaType(types.OCILayer))
+	if err != nil {
+		return nil, err
+	}
+	img, err := mutate.ConfigFile(mutate.ConfigMediaType(mutate.MediaType(empty.Image, types.OCIManifestSchema1), types.OCIConfigJSON),
+		&v1.ConfigFile{OS: "linux", Architecture: "amd64", RootFS: v1.RootFS{Type: "layers"}, Config: v1.Config{Entrypoint: []string{"/" + h.Name},
+			Labels: map[string]string{"org.opencontainers.image.title": c.Name, "org.opencontainers.image.version": c.Version}}})
+	if err != nil {
+		return nil, err
+	}
+	return mutate.Append(img, mutate.Addendum{Layer: l})
 }
 
 // Registry serves the stock.

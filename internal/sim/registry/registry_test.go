@@ -1,14 +1,23 @@
 package registry
 
 import (
+	"archive/tar"
 	"flag"
 	"fmt"
 	"io"
+	"log"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	library "github.com/google/go-containerregistry/pkg/registry"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
+	"github.com/google/go-containerregistry/pkg/v1/types"
+	"github.com/google/go-containerregistry/pkg/v1/validate"
 
 	"verbund/internal/core/versions"
 )
@@ -42,6 +51,59 @@ func TestDigestsOfTheCatalogue(t *testing.T) {
 	}
 	if string(have) != want.String() {
 		t.Errorf("%s does not have the digests of the stock; after reading why, run: go test ./internal/sim/registry -update", digestsFile)
+	}
+}
+
+// An ordinary client finds what the media types promise: it reads the manifest,
+// the configuration and the files of the layer, and copies it all elsewhere.
+func TestOrdinaryClient(t *testing.T) {
+	r, err := New(versions.Shipped())
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(r)
+	defer srv.Close()
+	other := httptest.NewServer(library.New(library.Logger(log.New(io.Discard, "", 0))))
+	defer other.Close()
+	for _, c := range Stock(versions.Shipped())[:4] {
+		from, err := name.ParseReference(strings.TrimPrefix(srv.URL, "http://") + "/" + c.Ref())
+		if err != nil {
+			t.Fatal(err)
+		}
+		img, err := remote.Image(from)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := validate.Image(img); err != nil {
+			t.Errorf("%s: %v", c.Ref(), err)
+		}
+		m, err := img.Manifest()
+		if err != nil || m.MediaType != types.OCIManifestSchema1 || m.Config.MediaType != types.OCIConfigJSON || m.Layers[0].MediaType != types.OCILayer {
+			t.Errorf("manifest of %s: %+v, %v", c.Ref(), m, err)
+		}
+		if cfg, err := img.ConfigFile(); err != nil || cfg.Config.Labels["org.opencontainers.image.version"] != c.Version || cfg.OS != "linux" {
+			t.Errorf("configuration of %s: %+v, %v", c.Ref(), cfg, err)
+		}
+		files := mutate.Extract(img)
+		defer files.Close()
+		if h, err := tar.NewReader(files).Next(); err != nil || h.Name != "bin/"+c.Name || h.Mode != 0o755 {
+			t.Errorf("the first file of %s: %+v, %v", c.Ref(), h, err)
+		}
+		to, err := name.ParseReference(strings.TrimPrefix(other.URL, "http://") + "/" + c.Ref())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := remote.Write(to, img); err != nil {
+			t.Errorf("copying %s: %v", c.Ref(), err)
+		}
+		copied, err := remote.Image(to)
+		if err != nil {
+			t.Fatal(err)
+		}
+		have, err := copied.Digest()
+		if want, werr := img.Digest(); err != nil || werr != nil || have != want {
+			t.Errorf("the copy of %s is %v, not %v", c.Ref(), have, want)
+		}
 	}
 }
 
