@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"text/template"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/store"
@@ -526,22 +528,22 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 	if err := os.Chmod(tmp, mode); err != nil {
 		return 0, err
 	}
-	n := 0
-	for _, m := range c.Machines {
-		for _, f := range nodeconf.Render(c, m, nodeconf.Options{}) {
+	var n atomic.Int64
+	err = engine.RenderAll(c, t, func(m topology.Machine, files []engine.Rendered) error {
+		for _, f := range files {
 			if (f.Kind == nodeconf.Key || f.Kind == nodeconf.SecretsConfig) && !keys {
 				continue
 			}
-			b, err := engine.Content(f, t)
-			if err != nil {
-				return 0, err
-			}
 			p := filepath.Join(tmp, m.Name, f.Path)
-			if err := errors.Join(os.MkdirAll(filepath.Dir(p), 0o755), os.WriteFile(p, b, f.Mode)); err != nil {
-				return 0, err
+			if err := errors.Join(os.MkdirAll(filepath.Dir(p), 0o755), os.WriteFile(p, f.Bytes, f.Mode)); err != nil {
+				return err
 			}
-			n++
+			n.Add(1)
 		}
+		return nil
+	})
+	if err != nil {
+		return 0, err
 	}
 	if err := os.WriteFile(filepath.Join(tmp, renderedMark), []byte("written by verbund render; the whole folder is replaced each time\n"), 0o644); err != nil {
 		return 0, err
@@ -551,5 +553,5 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 			return 0, err
 		}
 	}
-	return n, errors.Join(os.RemoveAll(to), os.Rename(tmp, to))
+	return int(n.Load()), errors.Join(os.RemoveAll(to), os.Rename(tmp, to))
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -19,7 +20,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"verbund/internal/core/coretest"
-	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
@@ -256,10 +256,18 @@ func BenchmarkIssueThousand(b *testing.B) {
 	b.ReportMetric(float64(len(rs)), "certificates")
 }
 
-// Everything for 1,000 machines: topology, certificates, all files.
+// Everything for 1,000 machines: topology, certificates, all files; beside the
+// bare work with keys and certificates, in turns.
 func BenchmarkRenderThousand(b *testing.B) {
 	cas := authorities(b)
+	var all, plain time.Duration
 	for b.Loop() {
+		began := time.Now()
+		if err := bare(requests(cluster(b, 997)), cas); err != nil {
+			b.Fatal(err)
+		}
+		between := time.Now()
+		plain += between.Sub(began)
 		c := cluster(b, 997)
 		made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
 		if err := Issue(requests(c), cas, time.Now(), made); err != nil {
@@ -275,12 +283,15 @@ func BenchmarkRenderThousand(b *testing.B) {
 			}
 			made.Keys[string(a)] = k
 		}
-		for _, m := range c.Machines {
-			for _, f := range nodeconf.Render(c, m, nodeconf.Options{}) {
-				if _, err := Content(f, made); err != nil {
-					b.Fatal(err)
-				}
-			}
+		var files atomic.Int64
+		if err := RenderAll(c, made, func(_ topology.Machine, fs []Rendered) error {
+			files.Add(int64(len(fs)))
+			return nil
+		}); err != nil {
+			b.Fatal(err)
 		}
+		all += time.Since(between)
+		b.ReportMetric(float64(files.Load()), "files")
 	}
+	b.ReportMetric(float64(all)/float64(plain), "times-bare")
 }

@@ -414,6 +414,35 @@ func (s *Session) files(c *topology.Cluster, m topology.Machine, o nodeconf.Opti
 	return out, rendered, unmade
 }
 
+// Rendered is one file of a machine with its bytes.
+type Rendered struct {
+	nodeconf.File
+	Bytes []byte
+}
+
+// RenderAll renders the files of every machine on all processors and hands each
+// machine's to each, which is called from several goroutines at once. It ends with
+// the first error; what is yet to be made is one: ErrNoTrust.
+func RenderAll(c *topology.Cluster, t *store.Trust, each func(topology.Machine, []Rendered) error) error {
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for _, m := range c.Machines {
+		g.Go(func() error {
+			fs := nodeconf.Render(c, m, nodeconf.Options{})
+			out := make([]Rendered, len(fs))
+			for i, f := range fs {
+				b, err := Content(f, t)
+				if err != nil {
+					return fmt.Errorf("machine %s, %s: %w", m.Name, f.Path, err)
+				}
+				out[i] = Rendered{f, b}
+			}
+			return each(m, out)
+		})
+	}
+	return g.Wait()
+}
+
 // digest is what the agent says of a file with this content and mode.
 func digest(f protocol.File) string {
 	sum := sha256.Sum256(f.Content)

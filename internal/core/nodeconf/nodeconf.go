@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -124,12 +125,27 @@ func (o *Owner) Wrote(path, sum string) bool {
 	return o != nil && len(sum) >= 16 && o.Digests[path] == sum[:16]
 }
 
-// ShortDigest is how a record tells a content: the first 16 hexadecimal digits of
+// digestOf is how a record tells a content: the first 16 hexadecimal digits of
 // its SHA-256.
-func ShortDigest(content []byte) string {
-	sum := sha256.Sum256(content)
-	return hex.EncodeToString(sum[:8])
+func digestOf(content string) string {
+	if last := longest.Load(); last != nil && last.content == content {
+		return last.digest
+	}
+	sum := sha256.Sum256([]byte(content))
+	d := hex.EncodeToString(sum[:8])
+	if len(content) > long {
+		longest.Store(&digested{content, d})
+	}
+	return d
 }
+
+// A cluster's list of names is long, and the same string on every machine: it is
+// digested once.
+const long = 4 << 10
+
+type digested struct{ content, digest string }
+
+var longest atomic.Pointer[digested]
 
 // ReadRecord reads a machine's record; nothing when it cannot be read.
 func ReadRecord(b []byte) *Owner {
@@ -168,15 +184,29 @@ func Render(c *topology.Cluster, m topology.Machine, o Options) []File {
 	for _, f := range r.files {
 		owner.Files = append(owner.Files, f.Path)
 		if f.Shown() {
-			owner.Digests[f.Path] = ShortDigest([]byte(f.Content))
+			owner.Digests[f.Path] = digestOf(f.Content)
 		}
 	}
-	record, err := yaml.Marshal(owner)
-	if err != nil {
-		panic("a list of paths cannot be written: " + err.Error())
-	}
-	r.text(Record, 0o644, "# whose this machine is; written by verbund\n"+string(record), nil)
+	r.text(Record, 0o644, owner.text(), nil)
 	return r.files
+}
+
+// text is the record as YAML. Every string in it is a name or a path of ours and
+// needs no escaping; a general encoder would take longer over this one file than
+// all others take together.
+func (o Owner) text() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# whose this machine is; written by verbund\ncluster: %q\nmachine: %q\nfiles:\n", o.Cluster, o.Machine)
+	for _, f := range o.Files {
+		b.WriteString("    - " + f + "\n")
+	}
+	b.WriteString("digests:\n")
+	for _, f := range o.Files {
+		if d := o.Digests[f]; d != "" {
+			b.WriteString("    " + f + ": \"" + d + "\"\n")
+		}
+	}
+	return b.String()
 }
 
 type renderer struct {

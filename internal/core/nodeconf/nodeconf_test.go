@@ -1,6 +1,7 @@
 package nodeconf_test
 
 import (
+	"crypto/sha256"
 	"flag"
 	"fmt"
 	"os"
@@ -352,6 +353,10 @@ func TestRecord(t *testing.T) {
 	for i, f := range fs[:len(fs)-1] {
 		if o.Files[i] != f.Path {
 			t.Errorf("the record lists %s, wanted %s", o.Files[i], f.Path)
+		}
+		sum := fmt.Sprintf("%x", sha256.Sum256([]byte(f.Content)))
+		if f.Shown() != o.Wrote(f.Path, sum) || o.Wrote(f.Path, strings.Repeat("0", 64)) || o.Wrote(f.Path, "") {
+			t.Errorf("%s was written by the record: %v, wanted %v", f.Path, o.Wrote(f.Path, sum), f.Shown())
 		}
 	}
 	for _, bad := range []string{"", "cluster: [", "machine: x\n", "\x00"} {
