@@ -54,6 +54,8 @@ func (s *server) serve(w http.ResponseWriter, r *http.Request, u user, q *reques
 		return
 	case q.verb == "get" && q.sub == "scale":
 		o, err = s.getScale(ctx, q)
+	case q.verb == "get" && q.query.Get("resourceVersion") == "0": // any version will do
+		o, _, _, err = s.loadOlder(ctx, q.resource, q.ns, q.name)
 	case q.verb == "get":
 		o, _, _, err = s.load(ctx, q.resource, q.ns, q.name)
 	case q.verb == "create" && (q.sub != "" || q.resource.virtual):

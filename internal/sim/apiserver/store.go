@@ -72,7 +72,17 @@ func encodeStored(o runtime.Object) ([]byte, error) {
 }
 
 func (s *server) load(ctx context.Context, res *resource, ns, name string) (runtime.Object, metav1.Object, int64, error) {
-	r, err := s.etcd.Get(ctx, res.key(ns, name))
+	return s.loadWith(ctx, res, ns, name)
+}
+
+// loadOlder reads an object as the member at hand has it, without asking the
+// others: it may be a little old, and costs them nothing.
+func (s *server) loadOlder(ctx context.Context, res *resource, ns, name string) (runtime.Object, metav1.Object, int64, error) {
+	return s.loadWith(ctx, res, ns, name, clientv3.WithSerializable())
+}
+
+func (s *server) loadWith(ctx context.Context, res *resource, ns, name string, how ...clientv3.OpOption) (runtime.Object, metav1.Object, int64, error) {
+	r, err := s.etcd.Get(ctx, res.key(ns, name), how...)
 	if err != nil {
 		return nil, nil, 0, fmt.Errorf("etcd: %w", err)
 	}
@@ -156,8 +166,19 @@ func conflict(res *resource, name string) error {
 // change loads an object, lets f change it, and writes it back, again if
 // somebody else was faster. A non-empty want is the revision it must have.
 func (s *server) change(ctx context.Context, res *resource, ns, name, want string, dry bool, f func(o runtime.Object, m metav1.Object) (runtime.Object, error)) (runtime.Object, error) {
+	// Whoever says which version is meant is believed first: should it be an older
+	// one, the write is refused, and what is the latest is asked for then.
+	older := want != ""
 	for {
-		o, m, rev, err := s.load(ctx, res, ns, name)
+		load := s.load
+		if older {
+			load = s.loadOlder
+		}
+		o, m, rev, err := load(ctx, res, ns, name)
+		if older && (err != nil || want != m.GetResourceVersion()) {
+			older = false
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -165,6 +186,10 @@ func (s *server) change(ctx context.Context, res *resource, ns, name, want strin
 			return nil, conflict(res, name)
 		}
 		n, err := f(o, m)
+		if older && (err != nil || n == nil || dry) {
+			older = false // nothing is written that would be refused
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -202,7 +202,9 @@ const reportAgain = 5 * time.Minute
 
 // report writes the node's status if it has changed.
 func (k *kubelet) report(ctx context.Context) error {
-	n, err := k.c.CoreV1().Nodes().Get(ctx, k.name, metav1.GetOptions{})
+	// As the real one does: what is a little old will do, for an update that starts
+	// from it is refused.
+	n, err := k.c.CoreV1().Nodes().Get(ctx, k.name, metav1.GetOptions{ResourceVersion: "0"})
 	if err != nil {
 		return err
 	}
@@ -252,6 +254,12 @@ func (k *kubelet) renew(ctx context.Context) error {
 	return err
 }
 
+// How long the loop waits before it looks at the machine's network again.
+const (
+	lookSoon  = 50 * time.Millisecond
+	lookLater = time.Second
+)
+
 func (k *kubelet) run(ctx context.Context) {
 	f := informers.NewSharedInformerFactoryWithOptions(k.c, 0, informers.WithTweakListOptions(func(o *metav1.ListOptions) {
 		o.FieldSelector = fields.OneTermEqualSelector("spec.nodeName", k.name).String()
@@ -261,7 +269,7 @@ func (k *kubelet) run(ctx context.Context) {
 	f.Start(ctx.Done())
 	lease := time.NewTicker(time.Duration(k.cfg.NodeLeaseDurationSeconds) * time.Second / 4)
 	beat := time.NewTicker(max(k.cfg.NodeStatusUpdateFrequency.Duration, time.Second))
-	look := time.NewTicker(50 * time.Millisecond)
+	look := time.NewTimer(lookSoon)
 	defer lease.Stop()
 	defer beat.Stop()
 	defer look.Stop()
@@ -294,6 +302,12 @@ func (k *kubelet) run(ctx context.Context) {
 				}
 				k.nudge()
 			}
+			// A network that comes is waited for; one that goes is not hurried after.
+			next := lookSoon
+			if trouble == "" {
+				next = lookLater
+			}
+			look.Reset(next)
 		case <-k.poke:
 			if pods.HasSynced() {
 				k.sync(ctx, pods)

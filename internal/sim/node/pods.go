@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -17,6 +18,7 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/net/dns/dnsmessage"
 	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
@@ -80,7 +82,14 @@ func fairway(ctx context.Context, p *PodEnv) error {
 	f := informers.NewSharedInformerFactory(c, 0)
 	nodes := f.Core().V1().Nodes().Informer()
 	poke := make(chan struct{}, 1)
-	nodes.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { tap(poke) }, UpdateFunc: func(any, any) { tap(poke) }, DeleteFunc: func(any) { tap(poke) }})
+	if err := nodes.SetTransform(wayTo); err != nil {
+		return err
+	}
+	nodes.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { tap(poke) }, UpdateFunc: func(before, now any) {
+		if a, b := before.(*corev1.Node), now.(*corev1.Node); a.Spec.PodCIDR != b.Spec.PodCIDR || !slices.Equal(a.Status.Addresses, b.Status.Addresses) {
+			tap(poke)
+		}
+	}, DeleteFunc: func(any) { tap(poke) }})
 	f.Start(ctx.Done())
 	if !cache.WaitForCacheSync(ctx.Done(), nodes.HasSynced) {
 		return nil
@@ -113,6 +122,17 @@ func fairway(ctx context.Context, p *PodEnv) error {
 		case <-poke:
 		}
 	}
+}
+
+// wayTo keeps of a node what leads to its pods: every node holds this of every
+// other.
+func wayTo(o any) (any, error) {
+	n, ok := o.(*corev1.Node)
+	if !ok {
+		return o, nil
+	}
+	return &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: n.Name, UID: n.UID, ResourceVersion: n.ResourceVersion},
+		Spec: corev1.NodeSpec{PodCIDR: n.Spec.PodCIDR}, Status: corev1.NodeStatus{Addresses: n.Status.Addresses}}, nil
 }
 
 // podListener makes a pod's port look like a listener. What was let in before it
