@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -262,6 +263,80 @@ func TestReplaceNow(t *testing.T) {
 	w.fails(0, []string{"0 things wrong"}, "trust", "list")
 }
 
+// A small cluster outgrows its one control-plane machine, and shrinks to it again:
+// what answers at the endpoint's name is that machine, an existing balancer, one
+// of its own with a virtual address beside it, and that machine again. Nothing is
+// made anew for it, and no request fails while it grows.
+func TestSmallEndpointMoves(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	w.ok("converge", "--yes")
+	kc := w.path("kubeconfig")
+	w.ok("access", "--person", "mara", "--merge", kc)
+	before := w.vouches()
+	anew := func(when string) {
+		t.Helper()
+		w.well("v1.37.2")
+		now := w.vouches()
+		for id, old := range before {
+			if now[id].Serial != old.Serial {
+				t.Errorf("%s: %s was made anew", when, id)
+			}
+		}
+		if o := w.on("tidewatch-keepers-1", "/etc/hosts"); !strings.Contains(o, w.status().Endpoint.Address+" api.tidewatch.test") {
+			t.Errorf("%s: the worker has\n%s", when, o)
+		}
+	}
+	l := startLoad(map[string]func(context.Context) error{"the API": asksAPI(kc)})
+	passOn(t, w.block()+"251:6443", w.block()+"10:6443")
+	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, existing: {address: "+w.block()+"251}}")
+	w.fails(0, []string{"points to https://" + w.block() + "251:6443 now"}, "converge", "--yes")
+	anew("an existing balancer")
+	virtual := "virtual: {address: " + w.block() + "200}"
+	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, "+virtual+"}")
+	w.fails(1, []string{"the endpoint would move from the existing to a virtual address that nobody carries yet"}, "plan")
+	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, balancer: {size: small}}")
+	w.declare(`control: .*`, "control: {count: 3, size: medium}")
+	var p struct {
+		Steps []struct {
+			ID    string
+			Needs []string
+		}
+	}
+	if err := json.Unmarshal([]byte(w.ok("plan", "-o", "json")), &p); err != nil {
+		t.Fatal(err)
+	}
+	if i := slices.IndexFunc(p.Steps, func(s struct {
+		ID    string
+		Needs []string
+	}) bool {
+		return s.ID == "write/tidewatch-keepers-1"
+	}); i < 0 || !slices.Contains(p.Steps[i].Needs, "balance/tidewatch-balancer-1") {
+		t.Errorf("a worker is told of the balancer before that runs: %+v", p.Steps)
+	}
+	w.ok("converge", "--yes")
+	l.end(w, 50)
+	anew("a balancer")
+	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, balancer: {size: small}, "+virtual+"}")
+	w.ok("converge", "--yes")
+	anew("both")
+	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, "+virtual+"}")
+	w.ok("converge", "--yes")
+	anew("a virtual address")
+	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test}")
+	w.declare(`control: .*`, "control: {count: 1, size: medium}")
+	w.fails(1, []string{"the virtual address would go while the machines are still pointed at it"}, "plan")
+	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, balancer: {size: small}, "+virtual+"}")
+	w.ok("converge", "--yes", "--confirm", "tidewatch")
+	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test}")
+	w.ok("converge", "--yes")
+	anew("the machine again")
+	if n := len(w.machines()); n != 2 {
+		t.Errorf("%d machines are left", n)
+	}
+	w.fails(0, []string{"0 things wrong"}, "trust", "list")
+}
+
 // The endpoint moves from a balancer to a virtual address without a new
 // certificate and without a failed request.
 func TestEndpointMoves(t *testing.T) {
@@ -279,7 +354,7 @@ func TestEndpointMoves(t *testing.T) {
 	}
 	virtual := "  virtual: {address: " + w.block() + "200}\n"
 	w.declare(balancer, virtual+"\n")
-	w.fails(1, []string{"that nobody carries yet", "keep the balancer beside virtual"}, "converge", "--yes")
+	w.fails(1, []string{"that nobody carries yet", "declare a balancer beside virtual"}, "converge", "--yes")
 	if err := os.WriteFile(w.path("tidewatch.verbund.yaml"), b, 0o644); err != nil {
 		t.Fatal(err)
 	}

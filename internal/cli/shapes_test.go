@@ -279,37 +279,14 @@ func (w *world) carried(t *testing.T) {
 func TestExistingBalancer(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "small", "v1.37.2")
-	// The balancer is this test, at an address of its own.
-	l, err := net.Listen("tcp", w.block()+"251:6443")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer in.Close()
-				out, err := net.DialTimeout("tcp", w.block()+"10:6443", time.Second)
-				if err != nil {
-					return
-				}
-				defer out.Close()
-				go io.Copy(out, in)
-				io.Copy(in, out)
-			}()
-		}
-	}()
+	stop := passOn(t, w.block()+"251:6443", w.block()+"10:6443")
 	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, existing: {address: "+w.block()+"251}}")
 	if o := w.ok("plan"); !strings.Contains(o, "wait until "+w.block()+"251 answers for the API on port 6443") {
 		t.Errorf("plan:\n%s", o)
 	}
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
-	l.Close()
+	stop()
 	w.fails(3, []string{"the API does not answer at the endpoint " + w.block() + "251:6443"}, "status")
 }
 
@@ -409,4 +386,33 @@ func TestMachinesWithAPast(t *testing.T) {
 	put("/etc/verbund/machine.yaml", "cluster: tidewatch\nmachine: tidewatch-keepers-9\nfiles: []\n")
 	w.edit("lampwright.verbund.yaml", "00:01'", "00:02'")
 	w.fails(1, []string{"machine lampwright-keepers-1 belongs to cluster tidewatch, which lives"}, "converge", "--yes", "-f", "lampwright.verbund.yaml")
+}
+
+// passOn is somebody's balancer: what comes to one address goes to the other.
+func passOn(t *testing.T, from, to string) (stop func()) {
+	t.Helper()
+	l, err := net.Listen("tcp", from)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer in.Close()
+				out, err := net.DialTimeout("tcp", to, time.Second)
+				if err != nil {
+					return
+				}
+				defer out.Close()
+				go io.Copy(out, in)
+				io.Copy(in, out)
+			}()
+		}
+	}()
+	return func() { l.Close() }
 }

@@ -232,6 +232,7 @@ type statusReport struct {
 	Strained          []string
 	Pending           int
 	Declared, Running string
+	Endpoint          struct{ Address string }
 }
 
 func (w *world) status() statusReport {

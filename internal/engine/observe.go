@@ -232,15 +232,33 @@ func endpointMoves(c *topology.Cluster, was *store.Facts, is store.Facts) error 
 	if was.Answers == is.Answers || was.Answers == "" {
 		return nil
 	}
-	balancer, virtual := string(topology.ByBalancer), string(topology.ByCarrier)
-	both := balancer + "+" + virtual
-	switch {
-	case was.Answers == balancer && is.Answers == both, was.Answers == both && (is.Answers == virtual || is.Answers == balancer):
-		return nil
-	case was.Answers == balancer && is.Answers == virtual:
-		return &plan.Refusal{What: "the endpoint would move from the balancer to a virtual address that nobody carries yet", Todo: "keep the balancer beside virtual and converge; then take the balancer out"}
+	// Behind a name anything may come to answer: machines are told of it when it
+	// does. An address is where people and certificates look for it.
+	_, addr := netip.ParseAddr(is.Endpoint)
+	if addr == nil || was.Endpoint != is.Endpoint {
+		balancer, virtual := string(topology.ByBalancer), string(topology.ByCarrier)
+		both := balancer + "+" + virtual
+		if was.Answers == balancer && is.Answers == both || was.Answers == both && (is.Answers == virtual || is.Answers == balancer) {
+			return nil
+		}
+		if was.Answers != balancer || is.Answers != virtual {
+			return &plan.Refusal{What: fmt.Sprintf("what answers at the endpoint cannot be changed from %s to %s while the cluster lives, for the endpoint is an address", was.Answers, is.Answers), Todo: "declare it as it was, or raise a second cluster and move"}
+		}
 	}
-	return &plan.Refusal{What: fmt.Sprintf("what answers at the endpoint cannot be changed from %s to %s while the cluster lives", was.Answers, is.Answers), Todo: "declare it as it was, or raise a second cluster and move"}
+	return carrierMoves(was.Answers, is.Answers)
+}
+
+// carrierMoves refuses to point at a virtual address before somebody carries it,
+// and to take it away before everybody was pointed elsewhere.
+func carrierMoves(was, is string) error {
+	virtual := string(topology.ByCarrier)
+	switch {
+	case is == virtual && !strings.HasSuffix(was, "+"+virtual):
+		return &plan.Refusal{What: fmt.Sprintf("the endpoint would move from the %s to a virtual address that nobody carries yet", was), Todo: "declare a balancer beside virtual and converge; then take the balancer out"}
+	case was == virtual && !strings.HasSuffix(is, "+"+virtual):
+		return &plan.Refusal{What: fmt.Sprintf("the virtual address would go while the machines are still pointed at it, and the %s is to answer", is), Todo: "declare a balancer beside virtual and converge; then take virtual out"}
+	}
+	return nil
 }
 
 // keepFacts remembers what of a well cluster has changed that may.
@@ -467,7 +485,7 @@ func (s *Session) lookInside(ctx context.Context, v *View, im siteproto.Machine,
 		default:
 			texts[f.Path] = rendered[i].Path
 			sum, mode, _ := strings.Cut(have[f.Path], " ")
-			written[f.Path] = owner.Wrote(rendered[i].Path, sum) && mode == fmt.Sprintf("%o", f.Mode.Perm())
+			written[f.Path] = rendered[i].Path == nodeconf.Record || owner.Wrote(rendered[i].Path, sum) && mode == fmt.Sprintf("%o", f.Mode.Perm())
 			read = append(read, f.Path)
 		}
 	}

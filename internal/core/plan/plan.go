@@ -214,6 +214,8 @@ type planner struct {
 	runs map[string]bool // names of declared machines
 	// answers are the steps after which the endpoint answers.
 	answers []string
+	// pointed are the workers that are told anew where the endpoint is.
+	pointed map[string]bool
 	// settled are the last steps of machines whose files are written.
 	settled []string
 	// later are workers that are written when the control plane has what it is
@@ -373,7 +375,7 @@ func (p *Plan) Waking(o Observed) []Step {
 
 // Make computes the plan, or says why there is none.
 func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, error) {
-	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}}
+	p := &planner{c: c, o: o, ids: map[string]bool{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}}
 	for _, m := range c.Machines {
 		p.runs[m.Name] = true
 	}
@@ -641,6 +643,7 @@ func (p *planner) raise() {
 	if c.Endpoint.By == topology.ByExisting && !p.o.Endpoint {
 		p.add(Answer, "", fmt.Sprintf("wait until %s answers for the API on port %d", c.Endpoint.Address, c.Endpoint.Port), "the existing balancer does not pass requests on yet", Step{Needs: []string{first}})
 	}
+	p.pointedLast()
 	upgrading := false
 	for _, m := range control {
 		upgrading = upgrading || p.outdated(m)

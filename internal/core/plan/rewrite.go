@@ -57,6 +57,9 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 		}
 		step.Needs = append(append(step.Needs, r.control), r.before[m.Pool]...)
 	}
+	if m.Role == versions.Worker && slices.Contains(s.Differs, "/etc/hosts") {
+		r.pointed[m.Name] = true
+	}
 	if !careful {
 		last := r.add(Write, m.Name, text, why, step)
 		if m.Is(versions.API) || m.Is(versions.Member) {
@@ -86,6 +89,25 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 		return
 	}
 	r.control = last
+}
+
+// pointedLast puts off what tells workers where the endpoint is until something
+// answers there that is yet to be started.
+func (p *planner) pointedLast() {
+	fronts := slices.DeleteFunc(slices.Clone(p.fronts()), func(id string) bool { return !p.ids[id] || strings.HasPrefix(id, string(Write)) })
+	if len(p.pointed) == 0 || len(fronts) == 0 || !p.o.API || p.o.Endpoint {
+		return
+	}
+	var first, last []Step
+	for _, s := range p.plan.Steps {
+		if !p.pointed[s.Machine] {
+			first = append(first, s)
+			continue
+		}
+		s.Needs = slices.Compact(slices.Sorted(slices.Values(append(s.Needs, fronts...))))
+		last = append(last, s)
+	}
+	p.plan.Steps = append(first, last...)
 }
 
 // namesFirst plans that certificates with new names are taken up everywhere
