@@ -168,10 +168,10 @@ func (a *app) showInspected(list []inspected) {
 	})
 	add("slot", func(i inspected) string { return i.Slot })
 	for _, c := range keysOf(list, func(i inspected) map[string]string { return i.Versions }) {
-		add(c, func(i inspected) string { return i.Versions[c] })
+		add("version of "+c, func(i inspected) string { return i.Versions[c] })
 	}
 	for _, u := range keysOf(list, func(i inspected) map[string]string { return i.Services }) {
-		add(strings.TrimSuffix(u, ".service"), func(i inspected) string { return i.Services[u] })
+		add("service "+strings.TrimSuffix(u, ".service"), func(i inspected) string { return i.Services[u] })
 	}
 	add("datastore", func(i inspected) string {
 		switch m := i.Member; {
@@ -207,9 +207,9 @@ func (a *app) showInspected(list []inspected) {
 		}
 		return state
 	}))
-	add("kubelet", node(func(n *corev1.Node) string { return n.Status.NodeInfo.KubeletVersion }))
+	add("node runs", node(func(n *corev1.Node) string { return n.Status.NodeInfo.KubeletVersion }))
 	add("pods", node(func(n *corev1.Node) string { return n.Spec.PodCIDR }))
-	add("made", node(func(n *corev1.Node) string { return n.CreationTimestamp.Local().Format(time.DateTime) }))
+	add("node since", node(func(n *corev1.Node) string { return n.CreationTimestamp.Local().Format(time.DateTime) }))
 	for _, l := range keysOf(list, func(i inspected) map[string]string {
 		if i.Node == nil {
 			return nil

@@ -94,7 +94,7 @@ func shown(here, given, abs, p string) string {
 
 func (a *app) printFindings(all declare.Findings) {
 	for _, f := range all {
-		line := f.String()
+		line := a.ui.fitting(f.String())
 		if a.ui.errColour {
 			c := a.ui.attention
 			if f.Severity == declare.Error {

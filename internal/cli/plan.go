@@ -174,7 +174,11 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 				rows = append(rows, []cell{{}, {}, {}, {}, {}, {fmt.Sprintf("  and %d more; --verbose shows them", len(st.Detail)-n), "attention"}})
 				break
 			}
-			rows = append(rows, []cell{{}, {}, {}, {}, {}, {"  " + l, "attention"}})
+			state := "attention"
+			if strings.Contains(l, ": "+plan.Follows+", ") {
+				state = ""
+			}
+			rows = append(rows, []cell{{}, {}, {}, {}, {}, {"  " + l, state}})
 		}
 		if a.verbose {
 			why := "because " + st.Why

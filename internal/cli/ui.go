@@ -101,19 +101,30 @@ func list[T any](x []T) []T {
 // say writes a line of progress.
 func (u *ui) say(format string, args ...any) {
 	if !u.a.quiet && u.a.output != "json" {
-		fmt.Fprintf(u.a.err, format+"\n", args...)
+		fmt.Fprintln(u.a.err, u.fitting(fmt.Sprintf(format, args...)))
 	}
+}
+
+// fitting breaks what is said on a terminal between words, line by line; anywhere
+// else lines stay whole, for programs that read them.
+func (u *ui) fitting(text string) string {
+	if _, ok := isTerminal(u.a.err); !ok {
+		return text
+	}
+	var out []string
+	for l := range strings.SplitSeq(text, "\n") {
+		out = append(out, fold(l, width(u.a.err))...)
+	}
+	return strings.Join(out, "\n")
 }
 
 // problem writes what went wrong.
 func (u *ui) problem(msg string) {
-	head, rest, _ := strings.Cut(msg, "\n")
+	text := strings.TrimRight(u.fitting("error: "+msg), "\n")
 	if u.errColour {
-		head = u.bad.Render("error:") + " " + head
-	} else {
-		head = "error: " + head
+		text = strings.Replace(text, "error:", u.bad.Render("error:"), 1)
 	}
-	fmt.Fprintln(u.a.err, strings.TrimRight(head+"\n"+rest, "\n"))
+	fmt.Fprintln(u.a.err, text)
 }
 
 // cell is one field of a table with its state: "", "good", "attention", "bad".

@@ -59,8 +59,21 @@ func Declared(path, declared, found string) string {
 	if d.large {
 		more, fewer = len(d.declared), len(d.found)
 	}
-	return fmt.Sprintf("%s: as it was written; by what is declared now +%d -%d lines", path, more, fewer)
+	lines := "lines"
+	if more == 1 || more == 0 && fewer == 1 {
+		lines = "line"
+	}
+	switch {
+	case fewer == 0:
+		return fmt.Sprintf("%s: %s, %d %s more", path, Follows, more, lines)
+	case more == 0:
+		return fmt.Sprintf("%s: %s, %d %s fewer", path, Follows, fewer, lines)
+	}
+	return fmt.Sprintf("%s: %s, %d %s more and %d fewer", path, Follows, more, lines, fewer)
 }
+
+// Follows is how a line of a step's details says that nobody touched a file.
+const Follows = "as it is declared now"
 
 // difference is what two texts do not have in common.
 type difference struct {
