@@ -131,6 +131,7 @@ const (
 	diskNearlyFull = 90 // percent
 	manyRestarts   = 3  // since a unit was last started by somebody
 	restartsRecent = 10 * time.Minute
+	loopRecent     = 5 * time.Second // more than a unit's pause and a short life
 )
 
 // Health judges what was seen, and looks at certificates and keys in the same
@@ -272,6 +273,20 @@ func (h *Health) datastore(v *View) {
 	d.Survives = max(d.Healthy-(d.Voters/2+1), 0)
 }
 
+// loops says whether a unit is in the middle of failing and being started again,
+// though it may run at the moment: that is not well, and no change is done with it.
+func loops(r plan.Restarted, now time.Time) bool {
+	return r.Times >= manyRestarts && now.Sub(r.Last) < loopRecent
+}
+
+func restarting(unit, machine string, r plan.Restarted) string {
+	text := fmt.Sprintf("%s on %s keeps restarting, %d times so far", unit, machine, r.Times)
+	if r.Why != "" {
+		text += ": " + r.Why
+	}
+	return text
+}
+
 // strains lists what works and should be seen to: disks, clocks, cordoned nodes,
 // units that keep restarting. Machines that a run has out of service are left out.
 func (v *View) strains(out map[string]bool, now time.Time) []string {
@@ -289,12 +304,8 @@ func (v *View) strains(out map[string]bool, now time.Time) []string {
 			add("the clock of %s is %s %s", m.Name, off.Abs().Round(time.Second), map[bool]string{true: "ahead", false: "behind"}[off > 0])
 		}
 		for _, u := range slices.Sorted(maps.Keys(s.Restarted)) {
-			if r := s.Restarted[u]; r.Times >= manyRestarts && now.Sub(r.Last) < restartsRecent {
-				why := ""
-				if r.Why != "" {
-					why = ": " + r.Why
-				}
-				add("%s on %s keeps restarting, %d times so far%s", u, m.Name, r.Times, why)
+			if r := s.Restarted[u]; r.Times >= manyRestarts && now.Sub(r.Last) < restartsRecent && !loops(r, now) {
+				add("%s", restarting(u, m.Name, r))
 			}
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
@@ -476,6 +477,7 @@ func (r *Run) verify(ctx context.Context) error {
 // Ails lists everything that is not as it should be in a living cluster.
 func (v *View) Ails() []Trouble {
 	var out []Trouble
+	now := time.Now()
 	at := ""
 	add := func(format string, args ...any) {
 		out = append(out, Trouble{Machine: at, Text: fmt.Sprintf(format, args...)})
@@ -503,6 +505,8 @@ func (v *View) Ails() []Trouble {
 		for _, u := range nodeconf.Units(m) {
 			if s.Units[u] != "active" {
 				add("%s on %s is %s", u, m.Name, orText(s.Units[u], "not installed"))
+			} else if r := s.Restarted[u]; loops(r, now) {
+				add("%s", restarting(u, m.Name, r))
 			}
 		}
 		if m.Is(versions.Member) && v.DatastoreError == nil {
