@@ -197,6 +197,15 @@ func (s *Store) format(t *bbolt.Tx) (int, error) {
 	return n, nil
 }
 
+// end closes the database. That its pages make no sense shows as a panic of the
+// library: it is an error here.
+func (s *Store) end(db *bbolt.DB, err *error) {
+	if r := recover(); r != nil {
+		*err = &Damage{s.file(), fmt.Errorf("%v", r)}
+	}
+	*err = errors.Join(*err, db.Close())
+}
+
 // update changes the store in one transaction: all of it or nothing. A store in
 // an older format is brought to this one.
 func (s *Store) update(f func(*tx) error) (err error) {
@@ -209,12 +218,7 @@ func (s *Store) update(f func(*tx) error) (err error) {
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if r := recover(); r != nil {
-			err = &Damage{s.file(), fmt.Errorf("%v", r)}
-		}
-		err = errors.Join(err, db.Close())
-	}()
+	defer s.end(db, &err)
 	return db.Update(func(bt *bbolt.Tx) error {
 		n, err := s.format(bt)
 		if err != nil {
@@ -279,12 +283,7 @@ func (s *Store) view(f func(*tx) error) (err error) {
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if r := recover(); r != nil {
-			err = &Damage{s.file(), fmt.Errorf("%v", r)}
-		}
-		err = errors.Join(err, db.Close())
-	}()
+	defer s.end(db, &err)
 	return db.View(func(bt *bbolt.Tx) error {
 		n, err := s.format(bt)
 		if err != nil {
