@@ -174,7 +174,7 @@ func TestPlanTellsAll(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.rewrite("tidewatch.verbund.yaml", strings.Replace(string(before), "{name: keepers, count: 1,", "{name: keepers, labels: {shift: night}, count: 2,", 1))
-	w.fails(3, []string{`found "cgroupDriver: cgroupfs"`, "new label shift=night", "/etc/hosts: as it is declared now, 1 line more"}, "plan", "--exit-code", "--verbose")
+	w.fails(3, []string{`found "cgroupDriver: cgroupfs"`, "new label shift=night", "/etc/hosts: as it is declared now, 1 line more"}, "plan", "--exit-code")
 	w.rewrite("tidewatch.verbund.yaml", string(before))
 	var p struct {
 		Cluster         string

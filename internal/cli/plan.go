@@ -12,6 +12,7 @@ import (
 
 	"verbund/internal/core/plan"
 	"verbund/internal/engine"
+	"verbund/internal/kube"
 	"verbund/internal/report"
 )
 
@@ -175,7 +176,7 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 				break
 			}
 			state := "attention"
-			if strings.Contains(l, ": "+plan.Follows+", ") {
+			if strings.Contains(l, ": "+plan.Follows+", ") || strings.HasPrefix(l, kube.NewlyDeclared) {
 				state = ""
 			}
 			rows = append(rows, []cell{{}, {}, {}, {}, {}, {"  " + l, state}})

@@ -87,6 +87,9 @@ func (c *Client) SetNode(ctx context.Context, node string, want map[string]strin
 	return c.patchNode(ctx, node, map[string]any{"metadata": map[string]any{"resourceVersion": n.ResourceVersion, "labels": l, "annotations": map[string]any{labelsNote: strings.Join(keys, ",")}}, "spec": spec})
 }
 
+// NewlyDeclared begins what differs at a node only because it is declared since.
+const NewlyDeclared = "new "
+
 // NodeDiffers says how a node's labels and taints differ from what is declared.
 // What is new was not declared when the node was last labelled; what is not new
 // was changed by something else, or has another value by now.
@@ -97,7 +100,7 @@ func NodeDiffers(n *corev1.Node, want map[string]string, taints []corev1.Taint) 
 		if have, ok := n.Labels[k]; !ok || have != v {
 			l := "label " + k + "=" + v
 			if !slices.Contains(set, k) {
-				l = "new " + l
+				l = NewlyDeclared + l
 			}
 			out = append(out, l)
 		}

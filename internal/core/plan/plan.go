@@ -671,7 +671,7 @@ func (p *planner) raise() {
 			if known {
 				why = "the node differs: " + enumerate(n.Differs)
 			}
-			p.add(Label, m.Name, "set labels and taints", why, Step{Needs: []string{id(Node, m.Name)}})
+			p.add(Label, m.Name, "set labels and taints", why, Step{Needs: []string{id(Node, m.Name)}, Detail: n.Differs})
 		}
 		// One whose files are written with care is waited for there.
 		if !p.ids[id(Ready, m.Name)] && (start || !n.Ready || restarts(p.o.Machines[m.Name].Differs)) {
