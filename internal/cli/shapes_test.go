@@ -203,7 +203,7 @@ func (w *world) onMachines(t *testing.T, key string) {
 		{"tidewatch-control-1", "/opt/verbund/active/etc/scheduler.yaml", "parallelism: 8"},
 		{"tidewatch-datastore-2", "/opt/verbund/active/etc/etcd.yaml", "snapshot-count: 5000"},
 		{"tidewatch-forecast-1", "/etc/cni/net.d/10-fairway.conflist", `"mtu": 1450`},
-		{"bare-025e00000001", "/etc/verbund/machine.yaml", "cluster: tidewatch"},
+		{"bare-025e00000001", "/etc/verbund/machine.yaml", `cluster: "tidewatch"`},
 		{"bare-025e00000001", "/var/log/console", "with tcpdump"},
 	} {
 		if got := w.on(x.machine, x.file); !strings.Contains(got, x.want) {
