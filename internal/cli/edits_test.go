@@ -11,11 +11,25 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
 	"verbund/internal/core/versions"
 )
+
+// A plan that is longer than a screen says first what it comes to.
+func TestPlanInShort(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.37.2")
+	short := regexp.MustCompile(`^In short, before the 60 steps one by one:\n\nkind +steps +final +from +until +on\nget +9 [^\n]*9 machines\n`)
+	if o := w.ok("plan"); !short.MatchString(o) || !strings.Contains(o, "\n60 steps, about ") {
+		t.Errorf("the plan begins with:\n%.400s", o)
+	}
+	if o := w.ok("plan", "--verbose"); strings.Contains(o, "In short") {
+		t.Errorf("with all of it asked for it begins with:\n%.400s", o)
+	}
+}
 
 // check in all its forms, on files alone.
 func TestCheck(t *testing.T) {

@@ -247,12 +247,12 @@ func (a *app) inShort(p *plan.Plan, slots []plan.Slot) {
 		}
 		final := cell{}
 		if k.final > 0 {
-			final = cell{fmt.Sprintf("%d final", k.final), "attention"}
+			final = cell{fmt.Sprint(k.final), "attention"}
 		}
-		rows = append(rows, []cell{plain(string(o)), plain(fmt.Sprint(k.steps)), plain(seconds(k.from)), plain(seconds(k.until)), plain(on), final})
+		rows = append(rows, []cell{plain(string(o)), plain(fmt.Sprint(k.steps)), final, plain(seconds(k.from)), plain(seconds(k.until)), plain(on)})
 	}
 	fmt.Fprintf(a.out, "In short, before the %s one by one:\n\n", count(len(p.Steps), "step"))
-	a.ui.table([]string{"kind", "steps", "from", "until", "on", ""}, rows)
+	a.ui.table([]string{"kind", "steps", "final", "from", "until", "on"}, rows)
 	fmt.Fprintln(a.out)
 }
 
