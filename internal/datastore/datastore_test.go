@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/url"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -16,9 +18,12 @@ import (
 	"google.golang.org/grpc/status"
 )
 
+// address is a free one. At 127.0.0.1 another process may take the port for a
+// connection of its own before a member listens there; here nobody connects from.
 func address(t *testing.T) url.URL {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	pid := os.Getpid()
+	l, err := net.Listen("tcp", fmt.Sprintf("127.99.%d.%d:0", pid>>8&0xff, pid&0xff|1))
 	if err != nil {
 		t.Fatal(err)
 	}

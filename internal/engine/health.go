@@ -187,7 +187,7 @@ func (s *Session) Health(ctx context.Context, v *View, now time.Time) (*Health, 
 		}
 		h.Ailing = append(h.Ailing, t.Text)
 	}
-	h.Strained = append(h.Strained, v.strains(out, now)...)
+	h.Strained = append(h.Strained, v.strains(out, now, s.foundWell)...)
 	r, err := s.Inspect(ctx, v, now)
 	if err != nil {
 		h.Trust = []string{fmt.Sprintf("certificates could not be looked at: %v", err)}
@@ -288,8 +288,9 @@ func restarting(unit, machine string, r plan.Restarted) string {
 }
 
 // strains lists what works and should be seen to: disks, clocks, cordoned nodes,
-// units that keep restarting. Machines that a run has out of service are left out.
-func (v *View) strains(out map[string]bool, now time.Time) []string {
+// units that keep restarting. Machines that a run has out of service are left out,
+// and restarts after which a run found everything well: as a rule it was their cause.
+func (v *View) strains(out map[string]bool, now time.Time, foundWell func() time.Time) []string {
 	var list []string
 	add := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
 	for _, m := range v.Cluster.Machines {
@@ -304,7 +305,7 @@ func (v *View) strains(out map[string]bool, now time.Time) []string {
 			add("the clock of %s is %s %s", m.Name, off.Abs().Round(time.Second), map[bool]string{true: "ahead", false: "behind"}[off > 0])
 		}
 		for _, u := range slices.Sorted(maps.Keys(s.Restarted)) {
-			if r := s.Restarted[u]; r.Times >= manyRestarts && now.Sub(r.Last) < restartsRecent && !loops(r, now) {
+			if r := s.Restarted[u]; r.Times >= manyRestarts && now.Sub(r.Last) < restartsRecent && !loops(r, now) && r.Last.After(foundWell()) {
 				add("%s", restarting(u, m.Name, r))
 			}
 		}
@@ -360,6 +361,22 @@ func (s *Session) newestBackup() *BackupFound {
 		}
 	}
 	return newest
+}
+
+// foundWell is when a run last ended well, by the journal; a journal that cannot be
+// read says of none.
+func (s *Session) foundWell() time.Time {
+	var at time.Time
+	es, _, err := s.Store.Entries()
+	if err != nil {
+		return at
+	}
+	for _, e := range es {
+		if e.Kind == store.RunEnded && e.Outcome == store.OutcomeDone {
+			at = e.Time
+		}
+	}
+	return at
 }
 
 // Underway says which run holds the lock and what it is at; nil when none does.

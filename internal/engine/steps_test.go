@@ -258,8 +258,9 @@ func TestRestartLoop(t *testing.T) {
 	for _, x := range []struct {
 		times           int
 		ago             time.Duration
+		well            time.Duration // ago, when a run found all of it well
 		trouble, strain bool
-	}{{3, time.Second, true, false}, {3, time.Minute, false, true}, {2, time.Second, false, false}, {9, time.Hour, false, false}} {
+	}{{3, time.Second, time.Hour, true, false}, {3, time.Minute, time.Hour, false, true}, {3, time.Minute, time.Second, false, false}, {2, time.Second, time.Hour, false, false}, {9, time.Hour, 2 * time.Hour, false, false}} {
 		seen := plan.MachineSeen{Exists: true, Reached: true, Units: units, Restarted: map[string]plan.Restarted{"kubelet.service": {Times: x.times, Last: time.Now().Add(-x.ago), Why: "exit code 2"}}}
 		v := &View{Cluster: c, Inventory: &siteproto.Inventory{}, Seen: plan.Observed{Machines: map[string]plan.MachineSeen{m.Name: seen}}}
 		const said = "kubelet.service on tidewatch-gauges-1 keeps restarting"
@@ -273,7 +274,7 @@ func TestRestartLoop(t *testing.T) {
 		if got := has(ails); got != x.trouble {
 			t.Errorf("%d times, %s ago: trouble is %v in %q", x.times, x.ago, got, ails)
 		}
-		if got := has(v.strains(map[string]bool{}, time.Now())); got != x.strain {
+		if got := has(v.strains(map[string]bool{}, time.Now(), func() time.Time { return time.Now().Add(-x.well) })); got != x.strain {
 			t.Errorf("%d times, %s ago: strain is %v", x.times, x.ago, got)
 		}
 	}
