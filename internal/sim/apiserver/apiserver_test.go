@@ -33,8 +33,11 @@ func newFixture(t *testing.T) *fixture {
 	cfg := embed.NewConfig()
 	cfg.Dir = t.TempDir()
 	cfg.LogLevel = "panic"
+	// At 127.0.0.1 another process may take the port for a connection of its own
+	// before etcd listens there.
+	pid := os.Getpid()
 	free := func() url.URL {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
+		l, err := net.Listen("tcp", fmt.Sprintf("127.98.%d.%d:0", pid>>8&0xff, pid&0xff|1))
 		if err != nil {
 			t.Fatal(err)
 		}
