@@ -15,6 +15,7 @@ import (
 
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
+	"verbund/internal/kube"
 	siteproto "verbund/internal/site/protocol"
 )
 
@@ -196,11 +197,9 @@ func (a *app) showInspected(list []inspected) {
 		}
 	}
 	add("node", node(func(n *corev1.Node) string {
-		state := "not Ready"
-		for _, c := range n.Status.Conditions {
-			if c.Type == corev1.NodeReady && c.Status == corev1.ConditionTrue {
-				state = "Ready"
-			}
+		state := "Ready"
+		if ready, why := kube.Ready(n); !ready {
+			state = "not Ready: " + why
 		}
 		if n.Spec.Unschedulable {
 			state += ", cordoned"

@@ -294,7 +294,7 @@ func TestSmallEndpointMoves(t *testing.T) {
 	anew("an existing balancer")
 	virtual := "virtual: {address: " + w.block() + "200}"
 	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, "+virtual+"}")
-	w.fails(1, []string{"the endpoint would move from the existing to a virtual address that nobody carries yet"}, "plan")
+	w.fails(1, []string{"the endpoint would move from the existing balancer to a virtual address that nobody carries yet"}, "plan")
 	w.declare(`endpoint: .*`, "endpoint: {name: api.tidewatch.test, balancer: {size: small}}")
 	w.declare(`control: .*`, "control: {count: 3, size: medium}")
 	var p struct {

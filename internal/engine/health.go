@@ -178,11 +178,9 @@ func (s *Session) Health(ctx context.Context, v *View, now time.Time) (*Health, 
 			out[m] = true
 		}
 	}
-	kept := 0
 	for _, t := range v.Ails() {
 		// What a run has taken out of service is no trouble; what it leaves so is.
 		if h.Run != nil && (out[t.Machine] || t.AddOn) {
-			kept++
 			continue
 		}
 		h.Ailing = append(h.Ailing, t.Text)
@@ -196,6 +194,7 @@ func (s *Session) Health(ctx context.Context, v *View, now time.Time) (*Health, 
 	}
 	switch {
 	case err != nil:
+		h.TrustSaid = h.Trust[0]
 	case len(h.Trust) > 0:
 		more := ""
 		if len(h.Trust) > 1 {
@@ -363,8 +362,9 @@ func (s *Session) newestBackup() *BackupFound {
 	return newest
 }
 
-// foundWell is when a run last ended well, by the journal; a journal that cannot be
-// read says of none.
+// foundWell is when a run last found every node and component well, by the journal;
+// a run of a part does not look at the others. A journal that cannot be read says of
+// none.
 func (s *Session) foundWell() time.Time {
 	var at time.Time
 	es, _, err := s.Store.Entries()
@@ -372,7 +372,7 @@ func (s *Session) foundWell() time.Time {
 		return at
 	}
 	for _, e := range es {
-		if e.Kind == store.RunEnded && e.Outcome == store.OutcomeDone {
+		if e.Kind == store.StepDone && e.What == string(plan.Verify) {
 			at = e.Time
 		}
 	}

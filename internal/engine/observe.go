@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -252,11 +253,12 @@ func endpointMoves(c *topology.Cluster, was *store.Facts, is store.Facts) error 
 // and to take it away before everybody was pointed elsewhere.
 func carrierMoves(was, is string) error {
 	virtual := string(topology.ByCarrier)
+	words := map[string]string{string(topology.ByMachine): "control-plane machine", string(topology.ByExisting): "existing balancer"}
 	switch {
 	case is == virtual && !strings.HasSuffix(was, "+"+virtual):
-		return &plan.Refusal{What: fmt.Sprintf("the endpoint would move from the %s to a virtual address that nobody carries yet", was), Todo: "declare a balancer beside virtual and converge; then take the balancer out"}
+		return &plan.Refusal{What: fmt.Sprintf("the endpoint would move from the %s to a virtual address that nobody carries yet", cmp.Or(words[was], was)), Todo: "declare a balancer beside virtual and converge; then take the balancer out"}
 	case was == virtual && !strings.HasSuffix(is, "+"+virtual):
-		return &plan.Refusal{What: fmt.Sprintf("the virtual address would go while the machines are still pointed at it, and the %s is to answer", is), Todo: "declare a balancer beside virtual and converge; then take virtual out"}
+		return &plan.Refusal{What: fmt.Sprintf("the virtual address would go while the machines are still pointed at it, and the %s is to answer", cmp.Or(words[is], is)), Todo: "declare a balancer beside virtual and converge; then take virtual out"}
 	}
 	return nil
 }
