@@ -74,7 +74,7 @@ func (k *checker) setting(component, kind, name, at string, value any, minors []
 	s, known := k.cat.Settings[component][kind][name]
 	for _, m := range minors {
 		if !known || !slices.Contains(s.Minors, m) {
-			todo := oneOf(name, nil)
+			var todo string
 			if known {
 				var vs []string
 				for _, x := range s.Minors {
