@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -214,6 +215,7 @@ func (s *state) podsWithoutNodes(ctx context.Context) error {
 // evictTainted deletes pods from nodes whose NoExecute taints they do not
 // tolerate, or do not tolerate for longer.
 func (s *state) evictTainted(ctx context.Context) error {
+	s.forgetTaints()
 	var errs []error
 	for _, o := range s.pods.GetStore().List() {
 		p := o.(*corev1.Pod)
@@ -247,11 +249,26 @@ func (s *state) since(node string, t corev1.Taint) time.Time {
 	if t.TimeAdded != nil {
 		return t.TimeAdded.Time
 	}
-	key := node + " " + t.ToString()
+	key := taintKey(node, t)
 	if _, ok := s.tainted[key]; !ok {
 		s.tainted[key] = time.Now()
 	}
 	return s.tainted[key]
+}
+
+func taintKey(node string, t corev1.Taint) string { return node + " " + t.ToString() }
+
+// forgetTaints lets go of taints that are not there any more: one that comes again
+// is a new one, and is tolerated for as long as the first was.
+func (s *state) forgetTaints() {
+	there := map[string]bool{}
+	for _, o := range s.nodes.GetStore().List() {
+		n := o.(*corev1.Node)
+		for _, t := range n.Spec.Taints {
+			there[taintKey(n.Name, t)] = true
+		}
+	}
+	maps.DeleteFunc(s.tainted, func(key string, _ time.Time) bool { return !there[key] })
 }
 
 // toleratedFor says for how long a NoExecute taint is tolerated: the shortest time

@@ -138,3 +138,30 @@ func TestEvictTainted(t *testing.T) {
 		}
 	}
 }
+
+// A taint that went and comes again is tolerated from its second coming on.
+func TestTaintComesAgain(t *testing.T) {
+	f := informers.NewSharedInformerFactory(fake.NewClientset(), 0)
+	s := &state{nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), tainted: map[string]time.Time{}}
+	flood := corev1.Taint{Key: "flood", Effect: corev1.TaintEffectNoExecute}
+	round := func(taints ...corev1.Taint) {
+		t.Helper()
+		if err := s.nodes.GetStore().Add(&corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "n"}, Spec: corev1.NodeSpec{Taints: taints}}); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.evictTainted(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	before := time.Now().Add(-time.Hour)
+	s.tainted[taintKey("n", flood)] = before
+	round(flood)
+	if at := s.since("n", flood); !at.Equal(before) {
+		t.Errorf("a taint that stays is there since %s, not %s", at, before)
+	}
+	round()
+	round(flood)
+	if at := s.since("n", flood); time.Since(at) > time.Minute {
+		t.Errorf("a taint that came again is there since %s", at)
+	}
+}
