@@ -68,8 +68,6 @@ func validateKind(o runtime.Object) field.ErrorList {
 	switch o := o.(type) {
 	case *corev1.Pod:
 		return validatePodSpec(&o.Spec, spec)
-	case *corev1.Namespace:
-		return nil
 	case *corev1.Node:
 		return validateTaints(o.Spec.Taints, spec.Child("taints"))
 	case *corev1.Service:
