@@ -1,0 +1,65 @@
+// Package whole writes files whole: whoever looks sees what was there before or all
+// of what is new, also after a full disk, a kill or a power cut. A write that fails
+// is never followed by the rename that would have put its remains in the place of
+// something good.
+package whole
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Write puts a file in the place of the one of its name, if there is one, when all of
+// it is on the disk. A symbolic link stays, and what it leads to is written.
+func Write(path string, b []byte, mode fs.FileMode) error {
+	if i, err := os.Lstat(path); err == nil && i.Mode()&fs.ModeSymlink != 0 {
+		if path, err = filepath.EvalSymlinks(path); err != nil {
+			return err
+		}
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("writing %s, which is as it was: %w", path, err)
+	}
+	return Replace(f.Name(), path)
+}
+
+// Named lists the files of a folder whose names end so, in order. The folder may be called
+// whatever it likes: no character of its name is a pattern. One that is not there has none.
+func Named(folder, ending string) []string {
+	es, err := os.ReadDir(cmp.Or(folder, "."))
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, e := range es {
+		if strings.HasSuffix(e.Name(), ending) {
+			out = append(out, filepath.Join(folder, e.Name()))
+		}
+	}
+	return out
+}
+
+// Replace puts a file that is whole, and synced, in the place of another one, and has
+// the folder remember that.
+func Replace(from, path string) error {
+	if err := os.Rename(from, path); err != nil {
+		return err
+	}
+	d, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}

@@ -1,0 +1,66 @@
+package whole_test
+
+import (
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"verbund/internal/whole"
+)
+
+// TestMain also is the process whose disk is full.
+func TestMain(m *testing.M) {
+	if path := os.Getenv("WRITE_ON_FULL_DISK"); path != "" {
+		signal.Ignore(syscall.SIGXFSZ)
+		if err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &syscall.Rlimit{Cur: 1000, Max: 1000}); err != nil {
+			os.Exit(3)
+		}
+		if err := whole.Write(path, make([]byte, 5000), 0o600); err != nil {
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+// What cannot be written whole leaves what was there, and nothing beside it.
+func TestWrite(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "inventory")
+	for _, text := range []string{"one", "another"} {
+		if err := whole.Write(path, []byte(text), 0o640); err != nil {
+			t.Fatal(err)
+		}
+		b, err := os.ReadFile(path)
+		if i, serr := os.Stat(path); err != nil || serr != nil || string(b) != text || i.Mode() != 0o640 {
+			t.Errorf("%q with %v, %v, %v", b, i.Mode(), err, serr)
+		}
+	}
+	child := exec.Command(os.Args[0])
+	child.Env = append(os.Environ(), "WRITE_ON_FULL_DISK="+path)
+	if out, err := child.CombinedOutput(); child.ProcessState.ExitCode() != 1 {
+		t.Fatalf("a write that cannot be whole ended with %v\n%s", err, out)
+	}
+	b, err := os.ReadFile(path)
+	left, _ := os.ReadDir(dir)
+	if err != nil || string(b) != "another" || len(left) != 1 {
+		t.Errorf("%q, %v; %d files", b, err, len(left))
+	}
+	link := filepath.Join(t.TempDir(), "link")
+	if err := os.Symlink(path, link); err != nil {
+		t.Fatal(err)
+	}
+	if err := whole.Write(link, []byte("through a link"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	i, err := os.Lstat(link)
+	if b, rerr := os.ReadFile(path); err != nil || rerr != nil || i.Mode().IsRegular() || string(b) != "through a link" {
+		t.Errorf("%q, %v, %v; the link is %v", b, err, rerr, i.Mode())
+	}
+	if err := whole.Write(filepath.Join(dir, "none", "file"), nil, 0o600); err == nil {
+		t.Error("a file in a folder that is not there was written")
+	}
+}
