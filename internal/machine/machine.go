@@ -3,6 +3,7 @@
 package machine
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -56,7 +57,7 @@ func Dial(ctx context.Context, t Target) (*Machine, error) {
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	defer stop()
 	var mismatch *HostKeyError
-	cfg := &ssh.ClientConfig{User: "root", Auth: []ssh.AuthMethod{ssh.PublicKeys(t.Login)}, HostKeyAlgorithms: []string{ssh.KeyAlgoED25519},
+	cfg := &ssh.ClientConfig{Config: protocol.SSHConfig(), User: "root", Auth: []ssh.AuthMethod{ssh.PublicKeys(t.Login)}, HostKeyAlgorithms: []string{ssh.KeyAlgoED25519},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			if got := ssh.FingerprintSHA256(key); got != t.Fingerprint {
 				mismatch = &HostKeyError{t.Name, t.Fingerprint, got}
@@ -98,7 +99,31 @@ func open(name string, cl *ssh.Client) (*Machine, error) {
 	if err := s.RequestSubsystem(protocol.Subsystem); err != nil {
 		return nil, err
 	}
-	return &Machine{Name: name, ssh: cl, client: jrpc2.NewClient(channel.Line(io.Reader(out), in), nil)}, nil
+	return &Machine{Name: name, ssh: cl, client: jrpc2.NewClient(channel.Line(&lines{r: out}, in), nil)}, nil
+}
+
+// lines ends a stream in which no line ends: what a machine says is held in memory until
+// its line is whole.
+type lines struct {
+	r    io.Reader
+	line int // bytes since the last end of a line
+}
+
+// longestLine is how long an answer of an agent may be, in bytes. The longest are files
+// and logs, whose parts are limited by themselves.
+const longestLine = 64 << 20
+
+func (l *lines) Read(b []byte) (int, error) {
+	if l.line > longestLine {
+		return 0, fmt.Errorf("an answer of more than %d bytes, which no agent gives", longestLine)
+	}
+	n, err := l.r.Read(b)
+	if i := bytes.LastIndexByte(b[:n], '\n'); i >= 0 {
+		l.line = n - i - 1
+	} else {
+		l.line += n
+	}
+	return n, err
 }
 
 // Close hangs up.

@@ -63,6 +63,13 @@ func (k *checker) all() {
 
 // named says whether a name was written, or follows from others that are well:
 // what is wrong with the cluster's name is said once.
+// IsName says whether something can be the name of a cluster or a site: it becomes
+// part of host names and of paths.
+func IsName(s string) bool { return label.MatchString(s) && len(s) <= mostName }
+
+// mostName is how long a name of a cluster or a site may be, in characters.
+const mostName = 30
+
 func (k *checker) named(at string) bool { return k.has(at) || label.MatchString(k.c.Name) }
 
 func joinWords(words []string) string { return strings.Join(words, ", ") }

@@ -52,6 +52,8 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "file-empty", want: "holds no document", bad: "# nothing\n", good: least},
 		{rule: "not-yaml", want: "this is not YAML", bad: least + "a: [\n", good: least},
 		{rule: "not-yaml", want: "this is not YAML", bad: "{}0\n", good: least},
+		{rule: "not-yaml", want: "this is not YAML", bad: least + "---\n: : [\n", good: least},
+		{rule: "missing", want: "kubernetes is missing", bad: "{}\n", good: least},
 		{rule: "site-zones", want: "the site has no zones", bad: least, good: least, badSite: [2]string{siteText, "{}\n"}},
 		{rule: "two-documents", want: "a second document begins here", bad: least + "---\na: b\n", good: least},
 		{rule: "no-anchors", want: "5:6: error: anchors and aliases are not read", bad: least + "dns: &a {domain: a.test}\n", good: least + "dns: {domain: a.test}\n"},

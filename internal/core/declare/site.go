@@ -95,7 +95,7 @@ func (d *document) name(path, v string) {
 	switch {
 	case v == "" && !d.has(path):
 		d.add(path, "missing", path+" is missing", "give a name of small letters, digits and hyphens")
-	case !label.MatchString(v) || len(v) > 30:
+	case !IsName(v):
 		d.add(path, "bad-name", fmt.Sprintf("%s %q is not a name", path, v), "begin with a small letter, then small letters, digits and hyphens, 30 at most")
 	}
 }

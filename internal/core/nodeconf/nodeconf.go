@@ -22,6 +22,13 @@ import (
 // begin with it.
 const Active = "/opt/verbund/active/"
 
+// Hosts is the file that says where everybody is.
+const Hosts = "/etc/hosts"
+
+// Whereabouts are the files that say where other machines are, whatever versions these
+// run; nothing is restarted for them.
+var Whereabouts = []string{Hosts, Expected}
+
 // Kind says where a file's bytes come from.
 type Kind int
 
@@ -65,7 +72,6 @@ const (
 	APIPort         = 6443
 	ClientPort      = 2379
 	PeerPort        = 2380
-	DatastoreHealth = 2381
 	KubeletPort     = 10250
 	ProxyHealthPort = 10256
 )
@@ -106,7 +112,7 @@ const Pending = "/etc/verbund/pending-restarts"
 func Render(c *topology.Cluster, m topology.Machine, o Options) []File {
 	r := &renderer{c: c, m: m}
 	r.text("/etc/hostname", 0o644, m.Name+"\n", nil)
-	r.text("/etc/hosts", 0o644, c.Hosts(), nil)
+	r.text(Hosts, 0o644, c.Hosts(), nil)
 	r.trust()
 	r.system()
 	for _, p := range m.Parts {
@@ -239,9 +245,20 @@ current-context: %[1]s
 	r.text("/etc/kubernetes/"+cert+".kubeconfig", 0o600, t, []string{reader})
 }
 
+// suites are those of TLS 1.2 that servers speak, beside TLS 1.3: with forward secrecy and
+// authenticated encryption (RFC 9325, 4.2). Those with CBC, which Go still offers by itself,
+// are not among them.
+var suites = []string{
+	"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256",
+	"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256",
+}
+
 // extra adds the declared flags of a component to those that it needs.
 func (r *renderer) extra(component string, fs []string) string {
 	given := r.c.Components[component].Flags
+	if _, other := given["tls-cipher-suites"]; !other {
+		fs = append(fs, "--tls-cipher-suites="+strings.Join(suites, ","))
+	}
 	for _, f := range slices.Sorted(maps.Keys(given)) {
 		fs = append(fs, "--"+f+"="+quote(given[f]))
 	}
@@ -404,7 +421,7 @@ listen-client-urls: https://%[2]s:%[3]d
 advertise-client-urls: https://%[2]s:%[3]d
 listen-peer-urls: https://%[2]s:%[4]d
 initial-advertise-peer-urls: https://%[2]s:%[4]d
-listen-metrics-urls: http://%[2]s:%[5]d
+cipher-suites: [%[5]s]
 initial-cluster: %[6]s
 initial-cluster-state: %[7]s
 initial-cluster-token: %[8]s
@@ -423,7 +440,7 @@ peer-transport-security:
   trusted-ca-file: %[11]s
   client-cert-auth: true
   allowed-hostname: [%[15]s]
-`, r.m.Name, r.m.Address, ClientPort, PeerPort, DatastoreHealth, strings.Join(initial, ","), state, r.c.Name,
+`, r.m.Name, r.m.Address, ClientPort, PeerPort, strings.Join(suites, ", "), strings.Join(initial, ","), state, r.c.Name,
 		tp("datastore-member.crt"), tp("datastore-member.key"), tp("datastore-authority.crt"), tp("datastore-peer.crt"), tp("datastore-peer.key"),
 		trust.DatastoreName(r.c, trust.DatastoreClient), trust.DatastoreName(r.c, trust.DatastorePeer))), []string{"etcd.service"})
 	r.unit(unit{name: "etcd", about: "datastore member of cluster " + r.c.Name, typ: "notify", args: flags("--config-file=" + DatastoreConfig)})
@@ -657,7 +674,8 @@ clusterDNS: ["%[6]s"]
 nodeStatusUpdateFrequency: 4s
 nodeLeaseDurationSeconds: 12
 resolvConf: /etc/resolv.conf
-%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String())), []string{"kubelet.service"})
+tlsCipherSuites: [%[8]s]
+%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String(), strings.Join(suites, ", "))), []string{"kubelet.service"})
 	// NodeRestriction keeps a kubelet from giving itself labels of Kubernetes;
 	// those are set from outside.
 	var labels []string

@@ -291,6 +291,34 @@ func TestSettingsAreLaidOver(t *testing.T) {
 
 var flagName = regexp.MustCompile(`(?m)^  --([a-z0-9-]+)=`)
 
+// ownChoice are settings that are rendered unless others are declared.
+var ownChoice = []string{"tls-cipher-suites", "tlsCipherSuites"}
+
+// Declared cipher suites take the place of ours; nobody is told of both.
+func TestDeclaredSuites(t *testing.T) {
+	const one = "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384"
+	c, err := coretest.Declare("schema: verbund/1\nname: tidewatch\nkubernetes: v1.37.2\nsite: estuary\ncomponents: {kube-apiserver: {flags: {tls-cipher-suites: "+one+"}}, kubelet: {config: {tlsCipherSuites: ["+one+"]}}, etcd: {config: {cipher-suites: ["+one+"]}}}\n", topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range nodeconf.Render(c, c.Of(versions.Control)[0], nodeconf.Options{}) {
+		n := strings.Count(f.Content, "TLS_ECDHE_")
+		switch filepath.Base(f.Path) {
+		case "kube-apiserver.service", "kubelet.yaml", "etcd.yaml":
+			if n != 1 || !strings.Contains(f.Content, one) {
+				t.Errorf("%s has %d suites", f.Path, n)
+			}
+		case "kube-scheduler.service", "kube-controller-manager.service":
+			if n != 6 || strings.Contains(f.Content, "CBC") {
+				t.Errorf("%s has %d suites", f.Path, n)
+			}
+		}
+		if strings.Contains(f.Content, "listen-metrics-urls") {
+			t.Errorf("%s has the datastore tell its figures to everybody", f.Path)
+		}
+	}
+}
+
 // What is rendered is known to the component of each minor, and is what cannot
 // be declared: the two lists are one.
 func TestRenderedSettingsAreOwned(t *testing.T) {
@@ -307,7 +335,7 @@ func TestRenderedSettingsAreOwned(t *testing.T) {
 				seen := map[string]bool{}
 				for _, x := range flagName.FindAllStringSubmatch(f.Content, -1) {
 					seen[x[1]] = true
-					if !versions.IsOwned(component, x[1]) {
+					if !versions.IsOwned(component, x[1]) && !slices.Contains(ownChoice, x[1]) {
 						t.Errorf("--%s of %s is rendered and could be declared", x[1], component)
 					}
 					if !slices.Contains(table[component]["flag"][x[1]].Minors, minor) {
@@ -331,7 +359,7 @@ func TestRenderedSettingsAreOwned(t *testing.T) {
 					}
 					for k := range keys {
 						_, known := table[component]["config"][k]
-						if k != "kind" && k != "apiVersion" && (!known || !versions.IsOwned(component, k) && component != "etcd") {
+						if k != "kind" && k != "apiVersion" && (!known || !versions.IsOwned(component, k) && component != "etcd" && !slices.Contains(ownChoice, k)) {
 							t.Errorf("%s of %s: known %v, owned %v", k, component, known, versions.IsOwned(component, k))
 						}
 					}

@@ -441,6 +441,18 @@ func (c *Cluster) Machine(name string) (Machine, bool) {
 	return Machine{}, false
 }
 
+// Instead is a cluster that has another machine in the place of the one of its name.
+func (c *Cluster) Instead(as Machine) *Cluster {
+	other := *c
+	other.Machines = slices.Clone(c.Machines)
+	for i, m := range other.Machines {
+		if m.Name == as.Name {
+			other.Machines[i] = as
+		}
+	}
+	return &other
+}
+
 // ServiceAddress is the n-th address of the service range: 1 is the API, 10 is
 // DNS, as is customary.
 func (c *Cluster) ServiceAddress(n int) netip.Addr { return SiteAddress(c.Services, n) }

@@ -4,6 +4,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/pem"
 	"net"
 	"net/netip"
@@ -67,6 +68,29 @@ func TestDecide(t *testing.T) {
 		{"a cut request", with(client("system:node:a", nil), func(a *trust.Asked) {
 			a.PEM = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: []byte{1}})
 		}), nil, false, "cannot be read"},
+		{"a request that its key did not sign", with(client("system:node:a", nil), func(a *trust.Asked) {
+			block, _ := pem.Decode(a.PEM)
+			// The signature ends the request: another one of the same form.
+			theirs, _ := pem.Decode(request(t, other, "system:node:a", []string{"system:nodes"}, nil))
+			signed, err := x509.ParseCertificateRequest(block.Bytes)
+			if err != nil {
+				t.Fatal(err)
+			}
+			forged, err := x509.ParseCertificateRequest(theirs.Bytes)
+			if err != nil {
+				t.Fatal(err)
+			}
+			b, err := asn1.Marshal(struct {
+				TBS       asn1.RawValue
+				Algorithm pkix.AlgorithmIdentifier
+				Signature asn1.BitString
+			}{asn1.RawValue{FullBytes: signed.RawTBSCertificateRequest}, pkix.AlgorithmIdentifier{Algorithm: asn1.ObjectIdentifier{1, 2, 840, 10045, 4, 3, 2}}, asn1.BitString{Bytes: forged.Signature, BitLength: len(forged.Signature) * 8}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			a.PEM = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: b})
+		}), nil, false, "is not signed with its own key"},
+		{"as many usages, and others", with(client("system:node:a", nil), func(a *trust.Asked) { a.Usages = []string{"digital signature", "server auth"} }), nil, false, "it asks for the usages"},
 		{"another subject", client("maren", nil), nil, false, "is not that of a node"},
 		{"further subject", client("system:node:a", func(q *x509.CertificateRequest) { q.Subject.Locality = []string{"coast"} }), nil, false, "is not that of a node"},
 		{"another group", with(client("system:node:a", nil), func(a *trust.Asked) {

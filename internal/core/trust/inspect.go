@@ -113,7 +113,7 @@ func Ending(cert *x509.Certificate, renew time.Duration, now time.Time) string {
 }
 
 // Wrong says how a certificate that was found departs from what it is to be:
-// its names, its subject, its authority.
+// its names, what it is for, its subject, its authority.
 func Wrong(cert *x509.Certificate, r Request, ca *x509.Certificate) []string {
 	var out []string
 	for _, n := range r.DNS {
@@ -139,6 +139,17 @@ func Wrong(cert *x509.Certificate, r Request, ca *x509.Certificate) []string {
 	for _, a := range have {
 		if !slices.Contains(r.IPs, a) {
 			out = append(out, "it has the address "+a.String()+", which it should not have")
+		}
+	}
+	usages := usagesOf(r)
+	for _, u := range usages {
+		if !slices.Contains(cert.ExtKeyUsage, u) {
+			out = append(out, "it is not for "+usageWord(u))
+		}
+	}
+	for _, u := range cert.ExtKeyUsage {
+		if !slices.Contains(usages, u) {
+			out = append(out, "it is also for "+usageWord(u)+", which it should not be")
 		}
 	}
 	if ca != nil && cert.CheckSignatureFrom(ca) != nil {

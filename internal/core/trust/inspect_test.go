@@ -33,8 +33,9 @@ func TestInspect(t *testing.T) {
 	other.DNS = append(slices.DeleteFunc(slices.Clone(r.DNS), func(n string) bool { return n == "api.tidewatch.test" }), "new.test")
 	other.IPs = append([]netip.Addr{netip.MustParseAddr("192.0.2.1")}, r.IPs[1:]...)
 	other.CommonName = "somebody"
+	other.Client, other.Server = true, false
 	got := strings.Join(trust.Wrong(cert, other, cas[trust.Datastore].cert), "; ")
-	for _, want := range []string{"it lacks the name new.test", "it has the name api.tidewatch.test, which it should not have", "it lacks the address 192.0.2.1", "it has the address " + r.IPs[0].String(), "another authority signed it", "it is for CN=verbund:api-server"} {
+	for _, want := range []string{"it lacks the name new.test", "it has the name api.tidewatch.test, which it should not have", "it lacks the address 192.0.2.1", "it has the address " + r.IPs[0].String(), "it is not for clients", "it is also for servers, which it should not be", "another authority signed it", "it is for CN=verbund:api-server"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("%q is not in %s", want, got)
 		}

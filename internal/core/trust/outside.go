@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"slices"
 	"strings"
 	"time"
 
@@ -142,23 +141,6 @@ func CheckAnswer(cert *x509.Certificate, r Request, public crypto.PublicKey, ca 
 		add("its key is not the one of the request")
 	}
 	out = append(out, Wrong(cert, r, ca)...)
-	var usages []x509.ExtKeyUsage
-	if r.Server {
-		usages = append(usages, x509.ExtKeyUsageServerAuth)
-	}
-	if r.Client {
-		usages = append(usages, x509.ExtKeyUsageClientAuth)
-	}
-	for _, u := range usages {
-		if !slices.Contains(cert.ExtKeyUsage, u) {
-			add("it is not for %s", usageWord(u))
-		}
-	}
-	for _, u := range cert.ExtKeyUsage {
-		if !slices.Contains(usages, u) {
-			add("it is also for %s, which it should not be", usageWord(u))
-		}
-	}
 	if cert.KeyUsage != 0 && cert.KeyUsage&x509.KeyUsageDigitalSignature == 0 {
 		add("its key usage lacks digitalSignature")
 	}

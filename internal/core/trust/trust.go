@@ -350,13 +350,19 @@ func sign(r Request, public crypto.PublicKey, ca *x509.Certificate, caKey crypto
 	for _, ip := range r.IPs {
 		t.IPAddresses = append(t.IPAddresses, net.IP(ip.AsSlice()))
 	}
+	t.ExtKeyUsage = usagesOf(r)
+	return create(t, ca, public, caKey)
+}
+
+// usagesOf is what a certificate is to be for.
+func usagesOf(r Request) (out []x509.ExtKeyUsage) {
 	if r.Server {
-		t.ExtKeyUsage = append(t.ExtKeyUsage, x509.ExtKeyUsageServerAuth)
+		out = append(out, x509.ExtKeyUsageServerAuth)
 	}
 	if r.Client {
-		t.ExtKeyUsage = append(t.ExtKeyUsage, x509.ExtKeyUsageClientAuth)
+		out = append(out, x509.ExtKeyUsageClientAuth)
 	}
-	return create(t, ca, public, caKey)
+	return out
 }
 
 // create signs without randomness, so that ECDSA follows RFC 6979 and gives

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"regexp"
 	"slices"
@@ -100,13 +101,28 @@ var (
 	minorForm  = regexp.MustCompile(`^v1\.\d{1,3}$`)
 )
 
+// readOne reads a file of one document, of known keys, with nothing behind it.
+func readOne(data []byte, into any) error {
+	d := yaml.NewDecoder(bytes.NewReader(data))
+	d.KnownFields(true)
+	if err := d.Decode(into); err != nil {
+		return err
+	}
+	var more yaml.Node
+	switch err := d.Decode(&more); {
+	case err == nil:
+		return fmt.Errorf("a second document begins on line %d", max(more.Line, 1))
+	case !errors.Is(err, io.EOF):
+		return err
+	}
+	return nil
+}
+
 // Read reads a catalogue from a file. It is refused as a whole when a set is
 // incomplete, out of order, or holds an artefact without a digest.
 func Read(data []byte) (*Catalogue, error) {
 	c := &Catalogue{}
-	d := yaml.NewDecoder(bytes.NewReader(data))
-	d.KnownFields(true)
-	if err := d.Decode(c); err != nil {
+	if err := readOne(data, c); err != nil {
 		return nil, fmt.Errorf("it cannot be read: %s", strings.TrimPrefix(err.Error(), "yaml: "))
 	}
 	c.Settings = shippedSettings()

@@ -1,7 +1,6 @@
 package versions
 
 import (
-	"bytes"
 	"fmt"
 	"maps"
 	"slices"
@@ -75,9 +74,7 @@ func (t *PinsTrouble) Error() string { return t.What + "; " + t.Todo }
 // another cluster.
 func ReadPins(data []byte, cluster string) (*Pins, error) {
 	p := &Pins{}
-	d := yaml.NewDecoder(bytes.NewReader(data))
-	d.KnownFields(true)
-	if err := d.Decode(p); err != nil {
+	if err := readOne(data, p); err != nil {
 		return nil, &PinsTrouble{"pins-damaged", "the pins file cannot be read: " + strings.TrimPrefix(err.Error(), "yaml: "), "take it from version control; without it the versions would be chosen anew"}
 	}
 	if p.Schema != PinsSchema {

@@ -144,7 +144,7 @@ var Owned = map[string][]string{
 	"kubelet": {"address", "port", "healthzBindAddress", "healthzPort", "authentication", "authorization", "tlsCertFile", "tlsPrivateKeyFile", "rotateCertificates", "serverTLSBootstrap",
 		"containerRuntimeEndpoint", "cgroupDriver", "clusterDomain", "clusterDNS", "nodeStatusUpdateFrequency", "nodeLeaseDurationSeconds", "resolvConf", "registerWithTaints"},
 	"kube-proxy": {"bindAddress", "healthzBindAddress", "metricsBindAddress", "hostnameOverride", "clusterCIDR", "mode", "nodePortAddresses", "clientConnection"},
-	"etcd": {"name", "data-dir", "listen-client-urls", "advertise-client-urls", "listen-peer-urls", "initial-advertise-peer-urls", "listen-metrics-urls",
+	"etcd": {"name", "data-dir", "listen-client-urls", "advertise-client-urls", "listen-peer-urls", "initial-advertise-peer-urls",
 		"initial-cluster", "initial-cluster-state", "initial-cluster-token", "client-transport-security", "peer-transport-security"},
 }
 

@@ -113,6 +113,11 @@ func TestPins(t *testing.T) {
 	if ch := again.Changes(c); len(ch) != 0 {
 		t.Errorf("differences of fresh pins: %v", ch)
 	}
+	for _, behind := range []string{"---\n: : [\n", "---\nkubernetes: v1\n"} {
+		if _, err := ReadPins(append(slices.Clone(b), behind...), "tidewatch"); err == nil {
+			t.Errorf("pins with %q behind them were read", behind)
+		}
+	}
 	for _, x := range []struct{ old, new, cluster, rule string }{
 		{"", "", "lampwright", "pins-other-cluster"},
 		{"dns: v1.14.2", "dns: v1.13.1", "tidewatch", "pins-edited"},

@@ -127,3 +127,6 @@ type Refusal struct {
 // AddressTaken is the code of a refusal: somebody else has the lease that was
 // asked for. Another address may be free.
 const AddressTaken = "address-taken"
+
+// InUse is the code of a refusal: the site has machines of others, and stays.
+const InUse = "in-use"
