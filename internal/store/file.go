@@ -75,8 +75,31 @@ func formatText(n int) []byte {
 	return fmt.Appendf(nil, "%d %x", n, mark("meta", []byte("format"), fmt.Append(nil, n)))
 }
 
-// open opens the database, which has to be there.
-func (s *Store) open(write bool) (db *bbolt.DB, err error) {
+// open opens the database, which has to be there. One that another process puts a new one
+// in the place of meanwhile (store protect does) is opened again: the old one is wiped.
+func (s *Store) open(write bool) (*bbolt.DB, error) {
+	for began := time.Now(); ; {
+		before, serr := os.Stat(s.file())
+		db, err := s.openOnce(write)
+		if serr != nil {
+			return db, err
+		}
+		if now, serr := os.Stat(s.file()); serr != nil || os.SameFile(before, now) {
+			return db, err
+		}
+		if db != nil {
+			db.Close()
+		}
+		if time.Since(began) > patience {
+			return nil, fmt.Errorf("the store %s has been closed anew again and again for %s; try again", s.file(), patience)
+		}
+	}
+}
+
+// mostAnew is how often a store may have been closed anew while its key was opened.
+const mostAnew = 20
+
+func (s *Store) openOnce(write bool) (db *bbolt.DB, err error) {
 	defer func() {
 		// bbolt panics on some kinds of damage.
 		if r := recover(); r != nil {

@@ -2,9 +2,11 @@ package store
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"sync"
@@ -51,11 +53,28 @@ func (s *Store) JournalFile() string { return filepath.Join(s.Path, "journal.jso
 
 // Journal opens the journal for appending.
 func (s *Store) Journal() (*Journal, error) {
-	f, err := os.OpenFile(s.JournalFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(s.JournalFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
+	if err := endLine(f); err != nil {
+		return nil, errors.Join(fmt.Errorf("journal: %w", err), f.Close())
+	}
 	return &Journal{f: f}, nil
+}
+
+// endLine ends a line that a crash has cut off, so that the next one is not lost with it.
+func endLine(f *os.File) error {
+	i, err := f.Stat()
+	if err != nil || i.Size() == 0 {
+		return err
+	}
+	last := make([]byte, 1)
+	if _, err := f.ReadAt(last, i.Size()-1); err != nil || last[0] == '\n' {
+		return err
+	}
+	_, err = f.Write([]byte("\n"))
+	return err
 }
 
 // Append writes one entry as one line in one write.
@@ -73,8 +92,8 @@ func (j *Journal) Append(e Entry) error {
 // Close closes the journal.
 func (j *Journal) Close() error { return j.f.Close() }
 
-// Entries reads the journal. A last line that was cut off by a crash is left
-// out; other lines that cannot be read are counted.
+// Entries reads the journal. Lines that cannot be read, as one that was cut off by a
+// crash, are left out and counted.
 func (s *Store) Entries() (entries []Entry, unreadable int, err error) {
 	f, err := os.Open(s.JournalFile())
 	if errors.Is(err, os.ErrNotExist) {
@@ -84,30 +103,64 @@ func (s *Store) Entries() (entries []Entry, unreadable int, err error) {
 		return nil, 0, err
 	}
 	defer f.Close()
-	sc := bufio.NewScanner(f)
-	sc.Buffer(nil, 1<<22)
-	for sc.Scan() {
-		var e Entry
-		if json.Unmarshal(sc.Bytes(), &e) != nil {
-			unreadable++
-			continue
+	r := bufio.NewReaderSize(f, 64<<10)
+	for {
+		line, whole, err := readLine(r)
+		if errors.Is(err, io.EOF) && len(line) == 0 && whole {
+			return entries, unreadable, nil
 		}
-		entries = append(entries, e)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return entries, unreadable, fmt.Errorf("journal: %w", err)
+		}
+		var e Entry
+		if !whole || json.Unmarshal(line, &e) != nil {
+			unreadable++
+		} else {
+			entries = append(entries, e)
+		}
+		if err != nil {
+			return entries, unreadable, nil
+		}
 	}
-	return entries, unreadable, sc.Err()
 }
 
-// CutOff says whether the last run was cut off: it began, and never ended.
-func (s *Store) CutOff() (bool, error) {
-	es, _, err := s.Entries()
-	cut := ""
-	for _, e := range es {
-		switch {
-		case e.Kind == RunBegan:
-			cut = e.Run
-		case e.Kind == RunEnded && e.Run == cut:
-			cut = ""
+// longestLine is how long an entry may be that is read, in bytes: no entry of ours comes
+// near it, and what somebody else put there must not keep the rest from being read.
+const longestLine = 4 << 20
+
+// readLine reads a line without its end; of one that is too long, whole is false.
+func readLine(r *bufio.Reader) (line []byte, whole bool, err error) {
+	whole = true
+	for {
+		part, err := r.ReadSlice('\n')
+		if whole = whole && len(line)+len(part) <= longestLine; whole {
+			line = append(line, part...)
+		} else {
+			line = nil
+		}
+		if !errors.Is(err, bufio.ErrBufferFull) {
+			return bytes.TrimSuffix(line, []byte("\n")), whole, err
 		}
 	}
-	return cut != "", err
+}
+
+// CutOff says whether a run was cut off, and none with steps has ended since: it began, and
+// never ended. What only wrote something down, as giving out access does, looks at nothing
+// and explains nothing.
+func (s *Store) CutOff() (bool, error) {
+	es, _, err := s.Entries()
+	open, steps := map[string]bool{}, map[string]bool{}
+	for _, e := range es {
+		switch e.Kind {
+		case RunBegan:
+			open[e.Run] = true
+		case StepBegan:
+			steps[e.Run] = true
+		case RunEnded:
+			if delete(open, e.Run); steps[e.Run] {
+				clear(open)
+			}
+		}
+	}
+	return len(open) > 0, err
 }

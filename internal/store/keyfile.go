@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"verbund/internal/whole"
+
 	"filippo.io/age"
 	"filippo.io/age/agessh"
 	"golang.org/x/crypto/ssh"
@@ -55,7 +57,7 @@ func (k *Keys) New(id, cluster string) (Protection, error) {
 		return p, fmt.Errorf("the folder of key files: %w", err)
 	}
 	text := fmt.Sprintf("# opens the secrets of cluster %s, its store and its backups; keep a copy of it in a safe place\n# public key: %s\n%s\n", cluster, p.Recipient, key)
-	return p, os.WriteFile(k.keyFile(p), []byte(text), 0o600)
+	return p, whole.Write(k.keyFile(p), []byte(text), 0o600)
 }
 
 // ByPassphrase protects with a passphrase.

@@ -9,6 +9,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
+
+	"verbund/internal/whole"
 
 	"filippo.io/age"
 	"go.etcd.io/bbolt"
@@ -66,8 +69,15 @@ func protectionOf(t *tx) (*Protection, error) {
 	if err := json.Unmarshal(v, p); err != nil {
 		return nil, t.table(bucketMeta).spoilt([]byte("protection"), err.Error())
 	}
+	// It becomes part of a path, and a store may come from anywhere.
+	if !idForm.MatchString(p.ID) {
+		return nil, t.table(bucketMeta).spoilt([]byte("protection"), fmt.Sprintf("its ID is %q", p.ID))
+	}
 	return p, nil
 }
+
+// idForm is how the ID of a store looks: the cluster's name and a random number.
+var idForm = regexp.MustCompile(`^[a-z0-9-]{1,64}$`)
 
 // Protection says how the store's secrets are encrypted; nil when they are not.
 func (s *Store) Protection() (*Protection, error) {
@@ -79,11 +89,11 @@ func (s *Store) Protection() (*Protection, error) {
 	return p, err
 }
 
-// unlock opens the store's key, once.
+// unlock opens the store's key, once as long as it is the same.
 func (s *Store) unlock(p *Protection) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.key != nil {
+	if s.key != nil && bytes.Equal(s.keyOf, p.Wrapped) {
 		return s.key, nil
 	}
 	if s.keeper == nil {
@@ -92,6 +102,7 @@ func (s *Store) unlock(p *Protection) ([]byte, error) {
 	ids, err := s.keeper.Identities(*p)
 	if err == nil {
 		s.key, err = unwrap(p.Wrapped, ids)
+		s.keyOf = p.Wrapped
 	}
 	if err != nil {
 		return nil, &Closed{s.Path, p.Kind, err}
@@ -167,7 +178,11 @@ func (s *Store) protect() error {
 	if err != nil {
 		return err
 	}
-	return s.rewrite(nil, np)
+	err = s.rewrite(nil, nil, np)
+	if errors.Is(err, errClosedAnew) { // somebody else closes it at this moment, too: that counts
+		return s.keeper.Forget(np)
+	}
+	return err
 }
 
 // Protect encrypts the secrets anew, with a new key of the store and for
@@ -190,7 +205,7 @@ func (s *Store) Protect(np Protection, by Keeper) error {
 	}
 	was := s.keeper
 	s.keeper = by
-	if err := s.rewrite(key, np); err != nil {
+	if err := s.rewrite(p, key, np); err != nil {
 		return err
 	}
 	if opener != nil {
@@ -205,9 +220,10 @@ func (s *Store) Protect(np Protection, by Keeper) error {
 }
 
 // rewrite writes the whole store into a new file, in which nothing of the old
-// pages is, and overwrites the old one. old opens the secrets; nil when they
-// are in plain.
-func (s *Store) rewrite(old []byte, p Protection) error {
+// pages is, and overwrites the old one. It was closed as was says, and old opens its
+// secrets; both are nil when they are in plain. Closed otherwise by now, it stays as it is:
+// what is closed already must not be closed once more.
+func (s *Store) rewrite(was *Protection, old []byte, p Protection) error {
 	to, err := s.keeper.Recipients(p)
 	if err != nil {
 		return err
@@ -226,17 +242,31 @@ func (s *Store) rewrite(old []byte, p Protection) error {
 		return err
 	}
 	defer db.Close()
-	fresh := s.file() + ".new"
-	os.Remove(fresh)
+	// A name of its own: whoever opens the new store meanwhile may be doing the same.
+	f, err := os.CreateTemp(s.Path, "store.db.*.new")
+	if err != nil {
+		return err
+	}
+	fresh := f.Name()
+	defer os.Remove(fresh)
+	if err := f.Close(); err != nil {
+		return err
+	}
 	out, err := bbolt.Open(fresh, 0o600, nil)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(fresh)
 	err = db.View(func(from *bbolt.Tx) error {
 		n, err := s.format(from)
 		if err != nil {
 			return err
+		}
+		now, err := protectionOf(&tx{Tx: from, path: s.file(), old: n < 3})
+		if err != nil {
+			return err
+		}
+		if (now == nil) != (was == nil) || now != nil && !bytes.Equal(now.Wrapped, was.Wrapped) {
+			return errClosedAnew
 		}
 		return out.Update(func(to *bbolt.Tx) error {
 			if err := furnish(to); err != nil {
@@ -266,11 +296,11 @@ func (s *Store) rewrite(old []byte, p Protection) error {
 		return err
 	}
 	defer before.Close()
-	if err := os.Rename(fresh, s.file()); err != nil {
+	if err := whole.Replace(fresh, s.file()); err != nil {
 		return err
 	}
 	s.mu.Lock()
-	s.key = key
+	s.key, s.keyOf = key, p.Wrapped
 	s.mu.Unlock()
 	// The old pages hold the secrets as they were: nothing points to them any
 	// more, and nobody should find them on the disk.
@@ -310,10 +340,7 @@ func (s *Store) CloseAside(plain []byte) error {
 		return err
 	}
 	name := filepath.Join(s.BackupDir(), Aside)
-	if err := os.WriteFile(name+".part", b, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(name+".part", name)
+	return whole.Write(name, b, 0o600)
 }
 
 // OpenAside reads what opens the backups; nil when there is nothing.
@@ -382,7 +409,7 @@ func (s *Store) Unpack(p *Packed) error {
 	if err := os.MkdirAll(s.Path, 0o700); err != nil {
 		return err
 	}
-	if err := os.WriteFile(s.file(), p.Database, 0o600); err != nil {
+	if err := whole.Write(s.file(), p.Database, 0o600); err != nil {
 		return err
 	}
 	err := func() error {
@@ -392,7 +419,11 @@ func (s *Store) Unpack(p *Packed) error {
 		if err != nil {
 			return err
 		}
-		return s.rewrite(p.Key, np)
+		was, err := s.Protection()
+		if err != nil {
+			return err
+		}
+		return s.rewrite(was, p.Key, np)
 	}()
 	if err != nil {
 		return errors.Join(err, os.Remove(s.file()))

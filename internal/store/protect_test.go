@@ -5,12 +5,18 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/rsa"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
+
+	"verbund/internal/whole"
 
 	"go.etcd.io/bbolt"
 	"golang.org/x/crypto/ssh"
@@ -244,5 +250,129 @@ func TestPack(t *testing.T) {
 	}
 	if At(other, "tidewatch", keys).Exists() {
 		t.Error("half a store is left")
+	}
+}
+
+// A store may come from anybody: its ID names a key file, and leads nowhere else.
+func TestIDLeadsNowhere(t *testing.T) {
+	folder, dir := t.TempDir(), t.TempDir()
+	s, err := Open(folder, "tidewatch", &Keys{Dir: filepath.Join(dir, "keys")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	victim := filepath.Join(dir, "victim.key")
+	if err := os.WriteFile(victim, []byte("x"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	p, err := s.Protection()
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.ID = "../victim"
+	meta, err := json.Marshal(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.update(func(t *tx) error { return t.table(bucketMeta).put("protection", meta) }); err != nil {
+		t.Fatal(err)
+	}
+	if p, err := s.Protection(); err == nil || !strings.Contains(err.Error(), `its ID is "../victim"`) {
+		t.Errorf("%+v, %v", p, err)
+	}
+	if err := s.Remove(); err != nil {
+		t.Error(err)
+	}
+	if _, err := os.Stat(victim); err != nil {
+		t.Errorf("the file is gone: %v", err)
+	}
+}
+
+// A store that is closed anew again and again, while others read it and add to it, loses
+// nothing, and is never said to be damaged.
+func TestClosedAnewMeanwhile(t *testing.T) {
+	folder, dir := t.TempDir(), t.TempDir()
+	first, err := Open(folder, "tidewatch", &Keys{Dir: dir})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := first.SaveTrust(&Trust{Keys: map[string]Secret{"key": Secret(canary)}}); err != nil {
+		t.Fatal(err)
+	}
+	var wg sync.WaitGroup
+	var stop atomic.Bool
+	saved := make([]int, 2)
+	for w := range saved {
+		wg.Go(func() {
+			s := At(folder, "tidewatch", &Keys{Dir: dir}) // another process
+			for i := 0; !stop.Load(); i++ {
+				tr, err := s.Trust()
+				if err != nil || string(tr.Keys["key"]) != canary {
+					t.Errorf("reading: %v", err)
+					return
+				}
+				if err := s.SaveTrust(&Trust{Keys: map[string]Secret{fmt.Sprintf("%d/%d", w, i): Secret(canary)}}); err != nil {
+					t.Errorf("adding: %v", err)
+					return
+				}
+				saved[w]++
+			}
+		})
+	}
+	keys := &Keys{Dir: dir}
+	for i := range 12 {
+		p, err := keys.New(fmt.Sprintf("%08x", i), "tidewatch")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := first.Protect(p, keys); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stop.Store(true)
+	wg.Wait()
+	tr, err := At(folder, "tidewatch", &Keys{Dir: dir}).Trust()
+	if err != nil || len(tr.Keys) != 1+saved[0]+saved[1] || saved[0]+saved[1] == 0 {
+		t.Fatalf("%d keys of %v: %v", len(tr.Keys), saved, err)
+	}
+	for id, k := range tr.Keys {
+		if string(k) != canary {
+			t.Errorf("%s is another one", id)
+		}
+	}
+}
+
+// Of many that make a store at once and put their first secrets into it, each finds its
+// own again: none is closed twice.
+func TestMadeByManyAtOnce(t *testing.T) {
+	for range 6 {
+		folder, dir := t.TempDir(), t.TempDir()
+		var wg sync.WaitGroup
+		for i := range 5 {
+			wg.Go(func() {
+				s, err := Open(folder, "tidewatch", &Keys{Dir: dir})
+				if err == nil {
+					err = s.SaveTrust(&Trust{Keys: map[string]Secret{fmt.Sprint(i): Secret(canary)}})
+				}
+				if err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		wg.Wait()
+		tr, err := At(folder, "tidewatch", &Keys{Dir: dir}).Trust()
+		if err != nil || len(tr.Keys) != 5 {
+			t.Fatalf("%+v, %v", tr, err)
+		}
+		for id, k := range tr.Keys {
+			if string(k) != canary {
+				t.Errorf("%s is another one", id)
+			}
+		}
+		if left := whole.Named(filepath.Join(folder, Dir, "tidewatch"), ".new"); len(left) > 0 {
+			t.Errorf("left behind: %v", left)
+		}
+		if keys := whole.Named(dir, ".key"); len(keys) != 1 {
+			t.Errorf("key files: %v", keys)
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"time"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/whole"
 )
 
 // Format is the version of the database's layout. In the first one secrets lay
@@ -62,6 +64,7 @@ type Store struct {
 	keeper Keeper
 	mu     sync.Mutex
 	key    []byte // of the secrets, once it was opened
+	keyOf  []byte // what it was opened from
 }
 
 var (
@@ -132,7 +135,7 @@ func (s *Store) folder() error {
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	return os.WriteFile(ignore, []byte(ignored), 0o644)
+	return whole.Write(ignore, []byte(ignored), 0o644)
 }
 
 // At is the memory of a cluster, which may not exist.
@@ -159,6 +162,21 @@ type Trust struct {
 
 // Trust reads all keys and certificates.
 func (s *Store) Trust() (*Trust, error) {
+	for try := 0; ; try++ {
+		t, p, err := s.openTrust()
+		var closed *Closed
+		if err == nil || p == nil || try == mostAnew || !errors.As(err, &closed) {
+			return t, err
+		}
+		// What opened it may have gone with another way of closing it.
+		if now, perr := s.Protection(); perr != nil || now == nil || bytes.Equal(now.Wrapped, p.Wrapped) {
+			return nil, err
+		}
+	}
+}
+
+// openTrust reads all keys and certificates, and says how the keys are closed.
+func (s *Store) openTrust() (*Trust, *Protection, error) {
 	t := &Trust{Keys: map[string]Secret{}, Certs: map[string][]byte{}}
 	var p *Protection
 	err := s.view(func(tx *tx) error {
@@ -176,37 +194,29 @@ func (s *Store) Trust() (*Trust, error) {
 		}))
 	})
 	if err != nil || p == nil || len(t.Keys) == 0 {
-		return t, err
+		return t, p, err
 	}
 	key, err := s.unlock(p)
 	if err != nil {
-		return nil, err
+		return nil, p, err
 	}
 	for id, sealed := range t.Keys {
 		if t.Keys[id], err = open(key, id, sealed); err != nil {
-			return nil, &Damage{s.file(), err}
+			return nil, p, &Damage{s.file(), err}
 		}
 	}
-	return t, nil
+	return t, p, nil
 }
 
 // SaveTrust adds keys and certificates and takes others away, all or none.
 func (s *Store) SaveTrust(t *Trust, gone ...string) error {
-	key, err := s.sealing(t)
-	if err != nil {
-		return err
-	}
-	return s.update(func(tx *tx) error { return putTrust(tx, key, t, gone) })
+	return s.sealed(t, func(tx *tx, key []byte) error { return putTrust(tx, key, t, gone) })
 }
 
 // SaveReplacement remembers how far a replacement has come, with the keys and
 // certificates of that pass, all or none; nil forgets it.
 func (s *Store) SaveReplacement(id string, r *trust.Replacement, t *Trust, gone ...string) error {
-	key, err := s.sealing(t)
-	if err != nil {
-		return err
-	}
-	return s.update(func(tx *tx) error {
+	return s.sealed(t, func(tx *tx, key []byte) error {
 		if err := putTrust(tx, key, t, gone); err != nil {
 			return err
 		}
@@ -221,14 +231,38 @@ func (s *Store) SaveReplacement(id string, r *trust.Replacement, t *Trust, gone 
 	})
 }
 
-// sealing is the key with which secrets are sealed, if any are to be.
-func (s *Store) sealing(t *Trust) ([]byte, error) {
-	p, err := s.Protection()
-	if err != nil || p == nil || len(t.Keys) == 0 {
-		return nil, err
+// sealed changes the store with the key with which its secrets are sealed, if any are to
+// be. That is looked up before, for a person may be asked; a store that was closed anew
+// meanwhile is not written to with the key from before, which would open nothing.
+func (s *Store) sealed(t *Trust, f func(tx *tx, key []byte) error) error {
+	for try := 0; ; try++ {
+		p, err := s.Protection()
+		if err != nil {
+			return err
+		}
+		var key []byte
+		if p != nil && len(t.Keys) > 0 {
+			if key, err = s.unlock(p); err != nil {
+				return err
+			}
+		}
+		err = s.update(func(tx *tx) error {
+			now, err := protectionOf(tx)
+			if err != nil {
+				return err
+			}
+			if key != nil && (now == nil || !bytes.Equal(now.Wrapped, p.Wrapped)) {
+				return errClosedAnew
+			}
+			return f(tx, key)
+		})
+		if !errors.Is(err, errClosedAnew) || try == mostAnew {
+			return err
+		}
 	}
-	return s.unlock(p)
 }
+
+var errClosedAnew = errors.New("the store was closed anew meanwhile; try again")
 
 func putTrust(tx *tx, key []byte, t *Trust, gone []string) error {
 	secrets, certs := tx.table(bucketSecrets), tx.table(bucketCerts)
@@ -334,8 +368,11 @@ func (s *Store) SaveMachine(name string, m Machine) error { return s.put(bucketM
 // ForgetMachine forgets a machine, with its certificates and keys.
 func (s *Store) ForgetMachine(name string) error {
 	return s.update(func(t *tx) error {
+		if err := t.table(bucketAsked).clear(func(id string) bool { return strings.HasPrefix(id, name+"/") }); err != nil {
+			return err
+		}
 		for _, b := range [][]byte{bucketSecrets, bucketCerts} {
-			if err := t.table(b).clear(func(id string) bool { return strings.HasPrefix(id, name+"/") }); err != nil {
+			if err := t.table(b).clear(func(id string) bool { return strings.HasPrefix(strings.TrimPrefix(id, "was/"), name+"/") }); err != nil {
 				return err
 			}
 		}
@@ -553,7 +590,7 @@ func (s *Store) Remove() error {
 		return err
 	}
 	// What opens the backups stays with them.
-	if left, _ := filepath.Glob(filepath.Join(s.BackupDir(), "*")); p != nil && len(left) == 0 && s.keeper != nil {
+	if left := whole.Named(s.BackupDir(), ""); p != nil && len(left) == 0 && s.keeper != nil {
 		return s.keeper.Forget(*p)
 	}
 	return nil

@@ -87,7 +87,8 @@ func TestLock(t *testing.T) {
 	release()
 }
 
-// A run that began and never ended was cut off, until another one has ended.
+// A run that began and never ended was cut off, until another one with steps has ended;
+// one that only wrote something down explains nothing.
 func TestCutOff(t *testing.T) {
 	s := fresh(t)
 	j, err := s.Journal()
@@ -98,7 +99,8 @@ func TestCutOff(t *testing.T) {
 	for i, x := range []struct {
 		kind, run string
 		cut       bool
-	}{{RunBegan, "1", true}, {StepDone, "1", true}, {RunBegan, "2", true}, {RunEnded, "2", false}, {RunBegan, "3", true}, {RunEnded, "3", false}} {
+	}{{RunBegan, "1", true}, {StepDone, "1", true}, {RunBegan, "access", true}, {Note, "access", true}, {RunEnded, "access", true},
+		{RunBegan, "2", true}, {StepBegan, "2", true}, {RunEnded, "2", false}, {RunBegan, "3", true}, {RunEnded, "3", false}} {
 		if err := j.Append(Entry{Kind: x.kind, Run: x.run}); err != nil {
 			t.Fatal(err)
 		}
@@ -136,6 +138,24 @@ func TestJournal(t *testing.T) {
 	es, bad, err := s.Entries()
 	if err != nil || len(es) != 50 || bad != 1 {
 		t.Errorf("%d entries, %d unreadable, %v", len(es), bad, err)
+	}
+	// What comes after it is not lost with it, nor after a line that nobody would write.
+	for i, junk := range []string{"", strings.Repeat("y", 5<<20) + "\n", "\n"} {
+		if f, err = os.OpenFile(s.JournalFile(), os.O_APPEND|os.O_WRONLY, 0); err != nil {
+			t.Fatal(err)
+		}
+		f.WriteString(junk)
+		f.Close()
+		if j, err = s.Journal(); err != nil {
+			t.Fatal(err)
+		}
+		if err := errors.Join(j.Append(Entry{Kind: Note, Text: "after"}), j.Close()); err != nil {
+			t.Fatal(err)
+		}
+		es, bad, err := s.Entries()
+		if err != nil || len(es) != 51+i || bad != 1+i || es[50+i].Text != "after" {
+			t.Errorf("after %.3q: %d entries, %d unreadable, %v", junk, len(es), bad, err)
+		}
 	}
 }
 
