@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"verbund/internal/site/protocol"
+	"verbund/internal/whole"
 )
 
 // Client talks to one site.
@@ -189,7 +190,72 @@ func (c *Client) Fault(ctx context.Context, f protocol.Fault) error {
 }
 
 // Stop ends the site's process and waits until it has.
-func (c *Client) Stop(ctx context.Context) error {
+func (c *Client) Stop(ctx context.Context) error { return c.end(ctx, "/stop") }
+
+// Leave takes a site down, with its folder, if nobody has a machine there: the site itself
+// says so, and gives nobody one from then on. gone says whether it did; one whose process
+// does not run is left alone, for nothing is known of it.
+func (c *Client) Leave(ctx context.Context) (gone bool, err error) {
+	if _, err := os.Stat(c.Folder); errors.Is(err, os.ErrNotExist) {
+		return false, nil
+	}
+	// Whoever starts it meanwhile waits, and finds no folder any more.
+	lock, err := starting(c.Folder)
+	if err != nil {
+		return false, err
+	}
+	defer lock.Close()
+	if _, err := c.Inventory(ctx); errors.Is(err, ErrNotRunning) {
+		return false, nil
+	}
+	err = c.end(ctx, "/leave")
+	var r *Refused
+	switch {
+	case !errors.As(err, &r):
+	case r.Code == protocol.InUse:
+		return false, nil
+	case r.Status == http.StatusNotFound:
+		return false, ErrOlder
+	}
+	if err != nil {
+		return false, err
+	}
+	return true, os.RemoveAll(c.Folder)
+}
+
+// ErrOlder is a site whose process is of a version that does not know what it is asked.
+var ErrOlder = errors.New("its process is of an older version, which cannot say whether somebody uses it")
+
+// starting is held by whoever starts a site or takes it down; the kernel frees it.
+func starting(folder string) (*os.File, error) {
+	for {
+		if err := prepare(folder); err != nil {
+			return nil, fmt.Errorf("folder of the site: %w", err)
+		}
+		lock, err := os.OpenFile(filepath.Join(folder, "starting"), os.O_CREATE|os.O_RDWR, 0o600)
+		if errors.Is(err, os.ErrNotExist) {
+			continue // somebody has just taken it away
+		}
+		if err != nil {
+			return nil, err
+		}
+		if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+			return nil, errors.Join(err, lock.Close())
+		}
+		// Who held it before may have taken the folder away, and this file with it.
+		held, err := lock.Stat()
+		if err != nil {
+			return nil, errors.Join(err, lock.Close())
+		}
+		if now, err := os.Stat(lock.Name()); err == nil && os.SameFile(held, now) {
+			return lock, nil
+		}
+		lock.Close()
+	}
+}
+
+// end has the site's process end, and waits until it has.
+func (c *Client) end(ctx context.Context, how string) error {
 	inv, err := c.Inventory(ctx)
 	if errors.Is(err, ErrNotRunning) {
 		return nil
@@ -197,7 +263,7 @@ func (c *Client) Stop(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := c.call(ctx, http.MethodPost, "/stop", nil, nil); err != nil && !errors.Is(err, ErrNotRunning) {
+	if err := c.call(ctx, http.MethodPost, how, nil, nil); err != nil && !errors.Is(err, ErrNotRunning) {
 		return err
 	}
 	tick := time.NewTicker(10 * time.Millisecond)
@@ -222,18 +288,11 @@ func Start(ctx context.Context, folder, file string, command []string) (c *Clien
 	} else if !errors.Is(err, ErrNotRunning) {
 		return nil, false, "", err
 	}
-	if err := prepare(folder); err != nil {
-		return nil, false, "", fmt.Errorf("folder of the site: %w", err)
-	}
-	// Only one starter at a time; the kernel frees the lock.
-	lock, err := os.OpenFile(filepath.Join(folder, "starting"), os.O_CREATE|os.O_RDWR, 0o600)
+	lock, err := starting(folder)
 	if err != nil {
 		return nil, false, "", err
 	}
 	defer lock.Close()
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return nil, false, "", err
-	}
 	if _, err := c.Inventory(ctx); err == nil {
 		return c, false, "", nil
 	} else if !errors.Is(err, ErrNotRunning) {
@@ -279,5 +338,5 @@ func prepare(folder string) error {
 	}
 	b := make([]byte, 24)
 	rand.Read(b)
-	return os.WriteFile(f, []byte(hex.EncodeToString(b)+"\n"), 0o600)
+	return whole.Write(f, []byte(hex.EncodeToString(b)+"\n"), 0o600)
 }

@@ -70,3 +70,37 @@ func TestWhatIsKnownOfASite(t *testing.T) {
 		t.Errorf("broken off, and its process has ended: %v", err)
 	}
 }
+
+// Starting and taking down exclude each other; whoever waited for a folder that has gone
+// meanwhile gets a new one, and one that was never there is nothing to take down.
+func TestStarting(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "sites", "estuary")
+	if gone, err := NewClient(folder).Leave(context.Background()); gone || err != nil {
+		t.Errorf("what was never there: gone %v, %v", gone, err)
+	}
+	first, err := starting(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := make(chan error, 1)
+	go func() {
+		lock, err := starting(folder)
+		if err == nil {
+			_, err = os.Stat(filepath.Join(folder, "credential"))
+			lock.Close()
+		}
+		second <- err
+	}()
+	select {
+	case err := <-second:
+		t.Errorf("two start it at once: %v", err)
+	case <-time.After(100 * time.Millisecond):
+	}
+	if err := os.RemoveAll(folder); err != nil {
+		t.Fatal(err)
+	}
+	first.Close()
+	if err := <-second; err != nil {
+		t.Errorf("whoever waited: %v", err)
+	}
+}

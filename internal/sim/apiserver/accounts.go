@@ -108,9 +108,12 @@ const leastLife = 10 * time.Minute
 
 // issueToken gives a service account a token: for the audiences that are asked
 // for, and for no longer than the object exists that it is bound to.
-func (s *server) issueToken(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {
+func (s *server) issueToken(ctx context.Context, r *http.Request, u user, q *request) (runtime.Object, error) {
 	t := &authnv1.TokenRequest{}
 	if err := into(r, t); err != nil {
+		return nil, err
+	}
+	if err := s.restrictToken(ctx, u, q, t.Spec.BoundObjectRef); err != nil {
 		return nil, err
 	}
 	_, account, _, err := s.load(ctx, q.resource, q.ns, q.name)

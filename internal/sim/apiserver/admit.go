@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"strings"
 
 	clientv3 "go.etcd.io/etcd/client/v3"
 	appsv1 "k8s.io/api/apps/v1"
@@ -255,25 +254,4 @@ func graceOf(o runtime.Object, d *metav1.DeleteOptions) int64 {
 		return *p.Spec.TerminationGracePeriodSeconds
 	}
 	return 30
-}
-
-// restrictNode is the admission side of node restriction: a kubelet does not
-// give itself labels of Kubernetes, nor take taints away.
-func (s *server) restrictNode(u user, q *request, old, n runtime.Object) error {
-	node, ok := n.(*corev1.Node)
-	if !ok || !u.in("system:nodes") {
-		return nil
-	}
-	was := old.(*corev1.Node)
-	for _, k := range mergedKeys(was.Labels, node.Labels) {
-		before, had := was.Labels[k]
-		now, has := node.Labels[k]
-		if (had != has || before != now) && strings.HasPrefix(k, "node-role.kubernetes.io/") {
-			return apierrors.NewForbidden(q.resource.gr(), node.Name, fmt.Errorf("a node may not change its own label %s", k))
-		}
-	}
-	if len(node.Spec.Taints) < len(was.Spec.Taints) {
-		return apierrors.NewForbidden(q.resource.gr(), node.Name, fmt.Errorf("a node may not take away its own taints"))
-	}
-	return nil
 }

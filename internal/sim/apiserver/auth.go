@@ -19,6 +19,7 @@ import (
 	corev1 "k8s.io/api/core/v1"
 	rbacv1 "k8s.io/api/rbac/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	"k8s.io/apimachinery/pkg/fields"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 
 	"verbund/internal/core/trust"
@@ -150,6 +151,17 @@ func newRBAC() *rbac {
 
 const rbacPrefix = "/registry/rbac.authorization.k8s.io/"
 
+// replace takes all objects in the place of those that there were.
+func (b *rbac) replace(kvs []*mvccpb.KeyValue) {
+	fresh := newRBAC()
+	for _, kv := range kvs {
+		fresh.apply(string(kv.Key), kv.Value)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.clusterRoles, b.roles, b.clusterBinds, b.binds = fresh.clusterRoles, fresh.roles, fresh.clusterBinds, fresh.binds
+}
+
 // apply takes one object, or with a nil value its removal.
 func (b *rbac) apply(key string, value []byte) {
 	b.mu.Lock()
@@ -210,7 +222,10 @@ func ruleAllows(rules []rbacv1.PolicyRule, a access) bool {
 }
 
 // access is one thing that somebody wants to do.
-type access struct{ verb, group, plural, sub, ns, name string }
+type access struct {
+	verb, group, plural, sub, ns, name string
+	fields                             fields.Selector // nil: not said
+}
 
 func (b *rbac) allows(u user, a access) bool {
 	b.mu.RLock()
@@ -236,82 +251,6 @@ func (b *rbac) allows(u user, a access) bool {
 	return false
 }
 
-// nodeAllows is the node authorizer with node restriction: a kubelet reads what
-// its own pods need, and writes only what is its own.
-func (s *server) nodeAllows(ctx context.Context, u user, a access) bool {
-	node, ok := strings.CutPrefix(u.name, "system:node:")
-	if !ok || !u.in("system:nodes") {
-		return false
-	}
-	read := a.verb == "get" || a.verb == "list" || a.verb == "watch"
-	switch a.group + "/" + a.plural {
-	case "/nodes":
-		return read || a.verb == "create" || (a.verb == "update" || a.verb == "patch") && a.name == node
-	case "/pods":
-		if read {
-			return true
-		}
-		if a.sub != "status" && (a.sub != "" || a.verb != "delete") || a.verb == "create" {
-			return false
-		}
-		o, _, _, err := s.load(ctx, findResource("", "v1", "pods"), a.ns, a.name)
-		p, ok := o.(*corev1.Pod)
-		return err == nil && ok && p.Spec.NodeName == node
-	case "/services", "/endpoints", "discovery.k8s.io/endpointslices":
-		return read
-	case "/configmaps", "/secrets":
-		return a.verb == "get" && s.podsOf(ctx, node, a.ns, func(p *corev1.Pod) bool { return refers(p, a.plural, a.name) })
-	case "/serviceaccounts":
-		return (a.sub == "token" && a.verb == "create" || a.verb == "get") && s.podsOf(ctx, node, a.ns, func(p *corev1.Pod) bool { return p.Spec.ServiceAccountName == a.name })
-	case "/events", "events.k8s.io/events":
-		return a.verb == "create" || a.verb == "patch" || a.verb == "update"
-	case "coordination.k8s.io/leases":
-		return a.ns == "kube-node-lease" && (a.name == node || a.verb == "create")
-	case "certificates.k8s.io/certificatesigningrequests":
-		return a.verb == "create" || read
-	case "authorization.k8s.io/subjectaccessreviews", "authentication.k8s.io/tokenreviews":
-		return a.verb == "create"
-	}
-	return false
-}
-
-// podsOf says whether one of a node's pods in a namespace is as asked.
-func (s *server) podsOf(ctx context.Context, node, ns string, is func(*corev1.Pod) bool) bool {
-	res := findResource("", "v1", "pods")
-	kvs, _, err := s.rangeOf(ctx, res.prefix(ns))
-	if err != nil {
-		return false
-	}
-	return slices.ContainsFunc(kvs, func(kv *mvccpb.KeyValue) bool {
-		o, _, err := s.decodeStored(res, kv.Value, kv.ModRevision)
-		p, ok := o.(*corev1.Pod)
-		return err == nil && ok && p.Spec.NodeName == node && is(p)
-	})
-}
-
-// refers says whether a pod needs a Secret or a ConfigMap.
-func refers(p *corev1.Pod, plural, name string) bool {
-	secret := plural == "secrets"
-	for _, v := range p.Spec.Volumes {
-		if secret && v.Secret != nil && v.Secret.SecretName == name || !secret && v.ConfigMap != nil && v.ConfigMap.Name == name {
-			return true
-		}
-	}
-	for _, c := range p.Spec.Containers {
-		for _, e := range c.EnvFrom {
-			if secret && e.SecretRef != nil && e.SecretRef.Name == name || !secret && e.ConfigMapRef != nil && e.ConfigMapRef.Name == name {
-				return true
-			}
-		}
-		for _, e := range c.Env {
-			if f := e.ValueFrom; f != nil && (secret && f.SecretKeyRef != nil && f.SecretKeyRef.Name == name || !secret && f.ConfigMapKeyRef != nil && f.ConfigMapKeyRef.Name == name) {
-				return true
-			}
-		}
-	}
-	return secret && slices.ContainsFunc(p.Spec.ImagePullSecrets, func(r corev1.LocalObjectReference) bool { return r.Name == name })
-}
-
 func (s *server) allowed(ctx context.Context, u user, a access) bool {
 	if u.in("system:masters") {
 		return true
@@ -319,11 +258,17 @@ func (s *server) allowed(ctx context.Context, u user, a access) bool {
 	if u.name != anonymous && (a.plural == "selfsubjectaccessreviews" || a.plural == "selfsubjectreviews") {
 		return true
 	}
-	return s.nodeAllows(ctx, u, a) || s.rbac != nil && s.rbac.allows(u, a)
+	for mode := range strings.SplitSeq(s.opt.authorization, ",") {
+		switch {
+		case mode == "AlwaysAllow", mode == "Node" && s.nodeAllows(ctx, u, a), mode == "RBAC" && s.rbac != nil && s.rbac.allows(u, a):
+			return true
+		}
+	}
+	return false
 }
 
 func (s *server) authorize(ctx context.Context, u user, q *request) error {
-	a := access{q.verb, q.resource.group, q.resource.plural, q.sub, q.ns, q.name}
+	a := access{q.verb, q.resource.group, q.resource.plural, q.sub, q.ns, q.name, q.fields}
 	if s.allowed(ctx, u, a) {
 		return nil
 	}
@@ -341,12 +286,16 @@ func (s *server) authorize(ctx context.Context, u user, q *request) error {
 // watchRBAC loads the policy and follows it until ctx ends.
 func (s *server) watchRBAC(ctx context.Context) error {
 	b := newRBAC()
-	kvs, rev, err := s.rangeOf(ctx, rbacPrefix)
+	load := func() (int64, error) {
+		kvs, rev, err := s.rangeOf(ctx, rbacPrefix)
+		if err == nil {
+			b.replace(kvs)
+		}
+		return rev, err
+	}
+	rev, err := load()
 	if err != nil {
 		return err
-	}
-	for _, kv := range kvs {
-		b.apply(string(kv.Key), kv.Value)
 	}
 	s.rbac = b
 	go func() {
@@ -362,7 +311,20 @@ func (s *server) watchRBAC(ctx context.Context) error {
 					rev = ev.Kv.ModRevision
 				}
 			}
+			// A watch ends when the datastore goes, or has compacted what was to come
+			// next: then all of it is read anew.
+			if now, err := load(); err == nil {
+				rev = now
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(again):
+			}
 		}
 	}()
 	return nil
 }
+
+// again is how long the policy's watcher waits before it watches anew: whatever ended the
+// watch may end the next one as well.
+const again = 200 * time.Millisecond

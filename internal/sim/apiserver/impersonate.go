@@ -42,7 +42,7 @@ func (s *server) impersonate(ctx context.Context, u user, h http.Header) (user, 
 		return u, nil
 	}
 	may := func(group, plural, sub, ns, name string) error {
-		if s.allowed(ctx, u, access{"impersonate", group, plural, sub, ns, name}) {
+		if s.allowed(ctx, u, access{"impersonate", group, plural, sub, ns, name, nil}) {
 			return nil
 		}
 		what := plural

@@ -8,10 +8,7 @@ import (
 	"slices"
 
 	certv1 "k8s.io/api/certificates/v1"
-	corev1 "k8s.io/api/core/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
-	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/apimachinery/pkg/runtime"
 )
 
 // readRequest reads the PKCS #10 request of a certificate signing request.
@@ -51,17 +48,4 @@ func (s *server) mergeCSR(u user, q *request, old, n *certv1.CertificateSigningR
 
 func (s *server) mayUseSigner(q *request, u user, verb, signer string) bool {
 	return u.in("system:masters") || s.rbac != nil && s.rbac.allows(u, access{verb: verb, group: "certificates.k8s.io", plural: "signers", name: signer})
-}
-
-// restrictCreation keeps a kubelet from making nodes and leases that are not
-// its own.
-func restrictCreation(u user, q *request, o runtime.Object, m metav1.Object) error {
-	if !u.in("system:nodes") {
-		return nil
-	}
-	_, isNode := o.(*corev1.Node)
-	if (isNode || q.resource.plural == "leases") && u.name != "system:node:"+m.GetName() {
-		return apierrors.NewForbidden(q.resource.gr(), m.GetName(), fmt.Errorf("%s may make only what is its own", u.name))
-	}
-	return nil
 }

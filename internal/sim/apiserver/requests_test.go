@@ -63,7 +63,7 @@ func TestCertificateRequests(t *testing.T) {
 	f.want(403, "never taken back", f.ask(admin, "PATCH", all+"/one/status", "application/merge-patch+json", `{"status":{"conditions":[]}}`))
 	f.want(200, "", f.ask(admin, "PATCH", all+"/one/status", "application/merge-patch+json", `{"status":{"certificate":"YQ=="}}`))
 	f.want(403, "never changed", f.ask(admin, "PATCH", all+"/one/status", "application/merge-patch+json", `{"status":{"certificate":"Yg=="}}`))
-	f.want(403, "may make only what is its own", f.ask(gauges1, "POST", "/api/v1/nodes", jsonType, `{"apiVersion":"v1","kind":"Node","metadata":{"name":"gauges-2"}}`))
+	f.want(403, "is not allowed to create node", f.ask(gauges1, "POST", "/api/v1/nodes", jsonType, `{"apiVersion":"v1","kind":"Node","metadata":{"name":"gauges-2"}}`))
 }
 
 // Secrets reach the datastore encrypted with the first key, are read with any,

@@ -25,6 +25,7 @@ import (
 	"k8s.io/apimachinery/pkg/fields"
 	"k8s.io/apimachinery/pkg/labels"
 	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/apimachinery/pkg/util/rand"
 	"k8s.io/apimachinery/pkg/util/strategicpatch"
@@ -69,7 +70,9 @@ func (s *server) serve(w http.ResponseWriter, r *http.Request, u user, q *reques
 	case q.verb == "patch":
 		o, err = s.patch(ctx, r, u, q)
 	case q.verb == "delete":
-		o, err = s.remove(ctx, r, q)
+		if err = s.restrictDeletion(ctx, u, q); err == nil {
+			o, err = s.remove(ctx, r, q)
+		}
 	case q.verb == "deletecollection":
 		o, err = s.removeAll(ctx, r, q)
 	}
@@ -161,7 +164,7 @@ func (s *server) create(ctx context.Context, r *http.Request, u user, q *request
 	m.SetGeneration(1)
 	m.SetResourceVersion("")
 	m.SetDeletionTimestamp(nil)
-	if err := restrictCreation(u, q, o, m); err != nil {
+	if err := s.restrictCreation(u, q, o, m); err != nil {
 		return nil, err
 	}
 	if csr, ok := o.(*certv1.CertificateSigningRequest); ok {
@@ -311,14 +314,39 @@ func (s *server) patch(ctx context.Context, r *http.Request, u user, q *request)
 	})
 }
 
+// mostOperations is how many operations a JSON patch may have, as with the real server.
+const mostOperations = 10000
+
+// What the copies of a JSON patch may add up to, as with the real server: each may
+// double what is there.
+func init() { jsonpatch.AccumulatedCopySizeLimit = maxBody }
+
+// apply carries out a JSON patch. The library panics on some that are none; the real
+// server answers the request that made it, and lives on.
+func apply(p jsonpatch.Patch, before []byte) (after []byte, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the patch cannot be applied: %v", r)
+		}
+	}()
+	return p.Apply(before)
+}
+
 // patched applies a patch; empty is of the kind that is patched.
 func patched(kind types.PatchType, before, patch []byte, empty any) (after []byte, err error) {
 	switch kind {
 	case types.JSONPatchType:
-		var p jsonpatch.Patch
-		if p, err = jsonpatch.DecodePatch(patch); err == nil {
-			after, err = p.Apply(before)
+		p, err := jsonpatch.DecodePatch(patch)
+		switch {
+		case err != nil:
+			return nil, apierrors.NewBadRequest(err.Error())
+		case len(p) > mostOperations:
+			return nil, apierrors.NewRequestEntityTooLargeError(fmt.Sprintf("The allowed maximum operations in a JSON patch is %d, got %d", mostOperations, len(p)))
 		}
+		if after, err = apply(p, before); err != nil {
+			return nil, apierrors.NewGenericServerResponse(http.StatusUnprocessableEntity, "", schema.GroupResource{}, "", err.Error(), 0, false)
+		}
+		return after, nil
 	case types.MergePatchType:
 		after, err = jsonpatch.MergePatch(before, patch)
 	case types.StrategicMergePatchType:

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log"
 	"net"
 	"net/http"
 	"net/netip"
@@ -26,6 +25,7 @@ import (
 	"k8s.io/apimachinery/pkg/version"
 
 	"verbund/internal/sim/host"
+	"verbund/internal/sim/serve"
 )
 
 // options are the flags that the server knows; another one is an error.
@@ -50,6 +50,7 @@ type options struct {
 	encryption                                     string
 	shutdownDelay                                  time.Duration
 	tlsCert, tlsKey                                string
+	suites                                         []string
 }
 
 func parseFlags(e *host.Env) (*options, error) {
@@ -88,6 +89,7 @@ func parseFlags(e *host.Env) (*options, error) {
 	fs.BoolVar(&o.extendTokens, "service-account-extend-token-expiration", true, "")
 	fs.StringVar(&o.encryption, "encryption-provider-config", "", "")
 	fs.DurationVar(&o.shutdownDelay, "shutdown-delay-duration", 0, "")
+	fs.StringSliceVar(&o.suites, "tls-cipher-suites", nil, "")
 	fs.StringVar(&o.tlsCert, "tls-cert-file", "", "")
 	fs.StringVar(&o.tlsKey, "tls-private-key-file", "", "")
 	e.KnownFlags(fs)
@@ -146,6 +148,10 @@ func Run(ctx context.Context, e *host.Env) error {
 	if s.services, err = netip.ParsePrefix(o.services); err != nil {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("--service-cluster-ip-range: %w", err)}
 	}
+	suites, err := serve.Suites(o.suites)
+	if err != nil {
+		return &host.ExitError{Code: 1, Err: err}
+	}
 	serving, err := ReadPair(e.Host, o.tlsCert, o.tlsKey)
 	if err != nil {
 		return err
@@ -179,11 +185,8 @@ func Run(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return err
 	}
-	srv := &http.Server{
-		Handler:   s,
-		TLSConfig: &tls.Config{GetCertificate: serving.Server, ClientAuth: tls.RequestClientCert, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}},
-		ErrorLog:  log.New(io.Discard, "", 0),
-	}
+	srv := serve.HTTP(s)
+	srv.TLSConfig = &tls.Config{GetCertificate: serving.Server, ClientAuth: tls.RequestClientCert, MinVersion: tls.VersionTLS12, CipherSuites: suites, NextProtos: []string{"h2", "http/1.1"}}
 	served := make(chan error, 1)
 	go func() { served <- srv.ServeTLS(l, "", "") }()
 	bctx, stopBoot := context.WithCancel(ctx)

@@ -45,6 +45,9 @@ func (s *server) createSub(ctx context.Context, r *http.Request, u user, q *requ
 		if err := into(r, &e); err != nil {
 			return nil, err
 		}
+		if err := s.restrictDeletion(ctx, u, q); err != nil {
+			return nil, err
+		}
 		return s.evict(ctx, q, &e)
 	case q.sub == "binding" || q.resource.plural == "bindings":
 		var b corev1.Binding
@@ -62,7 +65,7 @@ func (s *server) createSub(ctx context.Context, r *http.Request, u user, q *requ
 		})
 		return success(), err
 	case q.sub == "token":
-		return s.issueToken(ctx, r, q)
+		return s.issueToken(ctx, r, u, q)
 	case q.resource.plural == "subjectaccessreviews":
 		v := &authzv1.SubjectAccessReview{}
 		if err := into(r, v); err != nil {
@@ -105,7 +108,7 @@ func (s *server) review(ctx context.Context, u user, a *authzv1.ResourceAttribut
 	if a == nil {
 		return u.in("system:masters")
 	}
-	return s.allowed(ctx, u, access{a.Verb, a.Group, a.Resource, a.Subresource, a.Namespace, a.Name})
+	return s.allowed(ctx, u, access{a.Verb, a.Group, a.Resource, a.Subresource, a.Namespace, a.Name, nil})
 }
 
 func setCondition(st *corev1.PodStatus, c corev1.PodCondition) {

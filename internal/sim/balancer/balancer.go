@@ -23,6 +23,7 @@ import (
 
 	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/host"
+	"verbund/internal/sim/serve"
 )
 
 type server struct {
@@ -33,18 +34,19 @@ type server struct {
 }
 
 type backend struct {
-	name, path      string
-	tls             bool
-	ca, verifyHost  string
-	checkPort       string
-	inter           time.Duration // between checks of a server about which nothing is in doubt
-	fast, down      time.Duration // of one whose state is changing, and of one that is down
-	fall, rise      int
-	servers         []*server
-	pool            *x509.CertPool
-	next            atomic.Uint64
-	connect, checkT time.Duration
-	retries         int
+	name, path       string
+	tls              bool
+	ca, verifyHost   string
+	checkPort        string
+	inter            time.Duration // between checks of a server about which nothing is in doubt
+	fast, down       time.Duration // of one whose state is changing, and of one that is down
+	fall, rise       int
+	servers          []*server
+	pool             *x509.CertPool
+	next             atomic.Uint64
+	connect, checkT  time.Duration
+	clientT, serverT time.Duration // how long a side may say nothing; zero: for ever
+	retries          int
 }
 
 type frontend struct{ name, bind, backend string }
@@ -58,6 +60,7 @@ type config struct {
 func parse(text string, file string) (*config, error) {
 	c := &config{fronts: map[string]*frontend{}, backends: map[string]*backend{}}
 	connect, checkT, retries := 5*time.Second, 2*time.Second, 3
+	var clientT, serverT time.Duration
 	var f *frontend
 	var b *backend
 	section := ""
@@ -96,10 +99,16 @@ func parse(text string, file string) (*config, error) {
 			retries, err = strconv.Atoi(arg(1))
 		case "defaults timeout":
 			var d time.Duration
-			if d, err = time.ParseDuration(arg(2)); arg(1) == "connect" {
+			d, err = time.ParseDuration(arg(2))
+			switch arg(1) {
+			case "connect":
 				connect = d
-			} else if arg(1) == "check" {
+			case "check":
 				checkT = d
+			case "client":
+				clientT = d
+			case "server":
+				serverT = d
 			}
 		case "frontend bind":
 			f.bind = arg(1)
@@ -123,7 +132,7 @@ func parse(text string, file string) (*config, error) {
 		}
 	}
 	for _, b := range c.backends {
-		b.connect, b.checkT, b.retries = connect, checkT, retries
+		b.connect, b.checkT, b.clientT, b.serverT, b.retries = connect, checkT, clientT, serverT, retries
 		b.fast, b.down = cmp.Or(b.fast, b.inter), cmp.Or(b.down, b.inter)
 	}
 	for _, f := range c.fronts {
@@ -387,7 +396,7 @@ func (p *proxy) forward(c net.Conn, bind string) {
 		to, err := p.e.Dial(ctx, "tcp", s.addr)
 		cancel()
 		if err == nil {
-			host.Splice(c, to)
+			host.Splice(serve.Quiet(c, b.clientT), serve.Quiet(to, b.serverT))
 			return
 		}
 	}

@@ -25,6 +25,7 @@ import (
 
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
+	"verbund/internal/sim/serve"
 )
 
 // state is what the controllers share: a client and caches of everything.
@@ -54,6 +55,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	authn := fs.String("authentication-kubeconfig", "", "")
 	authz := fs.String("authorization-kubeconfig", "", "")
 	bind := fs.String("bind-address", "0.0.0.0", "")
+	suites := fs.StringSlice("tls-cipher-suites", nil, "")
 	port := fs.Int("secure-port", 10257, "")
 	cidr := fs.String("cluster-cidr", "", "")
 	fs.Bool("allocate-node-cidrs", false, "")
@@ -104,7 +106,11 @@ func Manager(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return err
 	}
-	if err := kubeclient.Healthz(ctx, e, net.JoinHostPort(*bind, fmt.Sprint(*port)), true, func() error { return nil }); err != nil {
+	ids, err := serve.Suites(*suites)
+	if err != nil {
+		return &host.ExitError{Code: 1, Err: err}
+	}
+	if err := kubeclient.Healthz(ctx, e, net.JoinHostPort(*bind, fmt.Sprint(*port)), true, ids, func() error { return nil }); err != nil {
 		return err
 	}
 	e.Ready()

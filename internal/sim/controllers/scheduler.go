@@ -20,6 +20,7 @@ import (
 
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
+	"verbund/internal/sim/serve"
 )
 
 // Scheduler is the scheduler's stand-in.
@@ -30,6 +31,7 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 	authn := fs.String("authentication-kubeconfig", "", "")
 	authz := fs.String("authorization-kubeconfig", "", "")
 	bind := fs.String("bind-address", "0.0.0.0", "")
+	suites := fs.StringSlice("tls-cipher-suites", nil, "")
 	port := fs.Int("secure-port", 10259, "")
 	e.KnownFlags(fs)
 	if err := fs.Parse(e.Args); err != nil {
@@ -48,7 +50,11 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return err
 	}
-	if err := kubeclient.Healthz(ctx, e, net.JoinHostPort(*bind, fmt.Sprint(*port)), true, func() error { return nil }); err != nil {
+	ids, err := serve.Suites(*suites)
+	if err != nil {
+		return &host.ExitError{Code: 1, Err: err}
+	}
+	if err := kubeclient.Healthz(ctx, e, net.JoinHostPort(*bind, fmt.Sprint(*port)), true, ids, func() error { return nil }); err != nil {
 		return err
 	}
 	e.Ready()

@@ -8,11 +8,13 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/subtle"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -34,6 +36,7 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/registry"
+	"verbund/internal/sim/serve"
 	"verbund/internal/sim/zone"
 	"verbund/internal/site/protocol"
 )
@@ -78,6 +81,7 @@ type site struct {
 	images   map[string]*image // by digest
 	zones    map[string]*zoneProc
 	booting  sync.WaitGroup
+	left     bool // its folder is about to go
 }
 
 // ErrBlockTaken says that another site has the address block.
@@ -127,7 +131,8 @@ func Run(ctx context.Context, folder string, file *declare.Site, child []string,
 			s.boot(m)
 		}
 	}
-	srv := &http.Server{Handler: s.routes(), BaseContext: func(net.Listener) context.Context { return ctx }}
+	srv := serve.HTTP(s.routes())
+	srv.BaseContext = func(net.Listener) context.Context { return ctx }
 	go srv.Serve(l)
 	ready(said)
 	<-ctx.Done()
@@ -182,17 +187,39 @@ func (s *site) routes() http.Handler {
 	mux.HandleFunc("POST /machines/{name}/power", s.power)
 	mux.HandleFunc("GET /machines/{name}/console", s.console)
 	mux.HandleFunc("POST /faults", s.fault)
+	mux.HandleFunc("POST /leave", func(w http.ResponseWriter, r *http.Request) {
+		err := s.leave()
+		if answer(w, err == nil, err); err == nil {
+			s.stop()
+		}
+	})
 	mux.HandleFunc("POST /stop", func(w http.ResponseWriter, r *http.Request) {
 		answer(w, true, nil)
 		s.stop()
 	})
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Header.Get("Authorization") != "Bearer "+s.credential {
+		if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+s.credential)) != 1 {
 			answer(w, nil, &refusal{http.StatusUnauthorized, protocol.Refusal{What: "the site does not know this credential", Todo: "use the one in the site's folder"}})
 			return
 		}
 		mux.ServeHTTP(w, r)
 	})
+}
+
+// leave makes sure that nobody has a machine here, or gets one from now on.
+func (s *site) leave() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	users := map[string]bool{}
+	for _, m := range s.machines {
+		users[m.Cluster] = true
+	}
+	if len(users) > 0 {
+		who := strings.Join(slices.Sorted(maps.Keys(users)), ", ")
+		return &refusal{http.StatusConflict, protocol.Refusal{What: "the site has machines of " + who, Todo: "it stays", Code: protocol.InUse}}
+	}
+	s.left = true
+	return nil
 }
 
 type refusal struct {
@@ -342,6 +369,9 @@ func (s *site) make(name string, o protocol.Order, digest string) (*protocol.Mac
 		c := m.Machine
 		return &c, nil
 	}
+	if s.left {
+		return nil, refuse(http.StatusServiceUnavailable, "run the command again: it starts the site anew", "the site is being taken down, since nobody had a machine there")
+	}
 	i := slices.IndexFunc(s.file.Zones, func(z declare.Zone) bool { return z.Name == o.Zone })
 	size, ok := s.file.Sizes[o.Size]
 	switch {
@@ -441,15 +471,29 @@ func (s *site) remove(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		s.off(m, true)
 		s.mu.Lock()
-		delete(s.machines, m.Name)
-		delete(s.records, m.Name)
-		err = errors.Join(s.save(), os.Remove(recordOf(m)))
-		if !m.Adopted { // a bare machine stays, with its disk
-			err = errors.Join(err, os.RemoveAll(m.Spec.Root))
-		}
+		err = s.forget(m)
 		s.mu.Unlock()
 	}
 	answer(w, err == nil, err)
+}
+
+// forget gives a machine's place and disk back. The disk goes only when the inventory
+// without it is written: else a machine would be left that has none. The caller holds
+// the lock.
+func (s *site) forget(m *machine) error {
+	delete(s.machines, m.Name)
+	if err := s.save(); err != nil {
+		s.machines[m.Name] = m
+		return fmt.Errorf("writing the inventory without %s, which keeps its disk: %w", m.Name, err)
+	}
+	delete(s.records, m.Name)
+	if err := os.Remove(recordOf(m)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if m.Adopted {
+		return nil // a bare machine stays, with its disk
+	}
+	return os.RemoveAll(m.Spec.Root)
 }
 
 func (s *site) power(w http.ResponseWriter, r *http.Request) {
@@ -507,7 +551,11 @@ const wrongClock = 9 * time.Minute
 func (s *site) inflict(f protocol.Fault) error {
 	switch f.Kind {
 	case "damaged-blob", "mended-blob":
-		return s.registry.Damage(f.Artefact, f.Kind == "damaged-blob")
+		err := s.registry.Damage(f.Artefact, f.Kind == "damaged-blob")
+		if errors.Is(err, registry.ErrUnknown) {
+			return refuse(http.StatusNotFound, "name one with its version, such as kubelet:v1.37.2", "%v", err)
+		}
+		return err
 	case "lost-zone":
 		s.mu.Lock()
 		z := s.zones[f.Zone]

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/topology"
 	"verbund/internal/sim/zone"
 	client "verbund/internal/site"
 	"verbund/internal/site/protocol"
@@ -309,5 +310,40 @@ func TestImagesAdoptionAndLeases(t *testing.T) {
 	after := power(t, c, "one", protocol.PowerOn)
 	if after.Address == before.Address || !b.Contains(after.Address) || after.Fingerprint != before.Fingerprint || after.Hardware != before.Hardware {
 		t.Errorf("before %+v, after %+v", before, after)
+	}
+}
+
+// A site is taken down only when nobody has a machine there, and gives nobody one after
+// it has said so; whoever starts it meanwhile gets a new one.
+func TestLeave(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "site")
+	if err := os.Mkdir(folder, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	c, stop := start(t, folder, block())
+	defer stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	order := protocol.Order{Cluster: "lampwright", Zone: "north", Size: "small", Image: protocol.Image{System: "s", Architecture: "amd64"}, Address: topology.SiteAddress(block(), 20), Login: login(t)}
+	if _, err := c.Order(ctx, "one", order); err != nil {
+		t.Fatal(err)
+	}
+	if gone, err := c.Leave(ctx); gone || err != nil {
+		t.Errorf("with a machine of another cluster: gone %v, %v", gone, err)
+	}
+	if _, err := c.Inventory(ctx); err != nil {
+		t.Errorf("it does not answer any more: %v", err)
+	}
+	if err := c.Release(ctx, "one"); err != nil {
+		t.Fatal(err)
+	}
+	// This site lives in the test's own process, which does not end: what is asked is
+	// the site alone.
+	s := emptySite(t.TempDir())
+	if err := s.leave(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.make("two", order, "x"); err == nil || !strings.Contains(err.Error(), "is being taken down") {
+		t.Errorf("ordered from a site that is on its way out: %v", err)
 	}
 }

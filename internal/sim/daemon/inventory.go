@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"verbund/internal/whole"
 )
 
 // The inventory is kept three times over: as it is, as it was before the last
@@ -36,21 +38,13 @@ func writeChecked(file string, v any, keep bool) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.OpenFile(file+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(b)
-	if err := errors.Join(err, f.Close()); err != nil {
-		return err
-	}
 	if keep {
 		os.Remove(file + beforeEnding)
 		if err := os.Link(file, file+beforeEnding); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
 	}
-	return os.Rename(file+".new", file)
+	return whole.Write(file, b, 0o600)
 }
 
 // beforeEnding is that of the inventory before the last change.
@@ -75,7 +69,10 @@ func readChecked(file string, v any) error {
 	if sum := sha256.Sum256(compact.Bytes()); hex.EncodeToString(sum[:]) != c.Check {
 		return fmt.Errorf("%s is damaged: it is not as it was written", filepath.Base(file))
 	}
-	return json.Unmarshal(c.Data, v)
+	if err := json.Unmarshal(c.Data, v); err != nil {
+		return fmt.Errorf("%s is damaged: %v", filepath.Base(file), err)
+	}
+	return nil
 }
 
 // load reads the inventory. One that is damaged is put together again from the one
@@ -84,6 +81,11 @@ func (s *site) load() (said string, err error) {
 	file := filepath.Join(s.folder, stateFile)
 	var st state
 	err = readChecked(file, &st)
+	for n, m := range st.Machines {
+		if m == nil {
+			err = fmt.Errorf("%s is damaged: machine %q is nothing", stateFile, n)
+		}
+	}
 	if errors.Is(err, os.ErrNotExist) {
 		return "", nil
 	}
@@ -120,10 +122,7 @@ func (s *site) rebuild(file string) (state, string, error) {
 	if berr != nil {
 		st = state{}
 	}
-	records, err := filepath.Glob(filepath.Join(s.folder, "disks", "*"+recordEnding))
-	if err != nil {
-		return st, "", err
-	}
+	records := whole.Named(filepath.Join(s.folder, "disks"), recordEnding)
 	if len(records) == 0 {
 		return st, "the one before the last change is used", berr
 	}

@@ -1,6 +1,7 @@
 package daemon
 
 import (
+	"errors"
 	"math/rand/v2"
 	"net/netip"
 	"os"
@@ -88,5 +89,36 @@ func TestDamagedInventory(t *testing.T) {
 	}
 	if said, err := emptySite(folder).load(); err == nil || !strings.Contains(err.Error(), "tidewatch-control-1 are damaged, too") {
 		t.Errorf("with a damaged record: %q, %v", said, err)
+	}
+}
+
+// A machine's disk goes only when the inventory without it is on the disk: with a full
+// one nothing is lost.
+func TestDiskStaysWithoutInventory(t *testing.T) {
+	folder := t.TempDir()
+	s := emptySite(folder)
+	m := &machine{Machine: protocol.Machine{Name: "tidewatch-keepers-1"}, Spec: host.Spec{Root: filepath.Join(folder, "disks", "one")}}
+	s.machines[m.Name] = m
+	if err := errors.Join(s.save(), os.MkdirAll(m.Spec.Root, 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	// Nothing can be put in the place of a folder: writing fails at its last step.
+	file := filepath.Join(folder, stateFile)
+	if err := errors.Join(os.Rename(file, file+".aside"), os.MkdirAll(filepath.Join(file, "x"), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	err := s.forget(m)
+	_, disk := os.Stat(m.Spec.Root)
+	if err == nil || !strings.Contains(err.Error(), "keeps its disk") || disk != nil || s.machines[m.Name] != m {
+		t.Errorf("%v; the disk: %v; %d machines", err, disk, len(s.machines))
+	}
+	if err := errors.Join(os.RemoveAll(file), os.Rename(file+".aside", file)); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.forget(m); err != nil || len(s.machines) != 0 {
+		t.Errorf("%v; %d machines", err, len(s.machines))
+	}
+	if _, err := os.Stat(m.Spec.Root); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("the disk is still there: %v", err)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/http"
 	"os"
@@ -35,6 +36,7 @@ import (
 
 	"verbund/internal/core/trust"
 	"verbund/internal/machine/protocol"
+	"verbund/internal/sim/serve"
 )
 
 // agent answers the agent protocol on one channel.
@@ -65,7 +67,7 @@ func (h *Host) serveAgent(c io.ReadWriteCloser, onReboot func()) {
 		protocol.MachineProbe:  handler.New(a.probe),
 		protocol.MachineWipe:   changing(a, protocol.MachineWipe, func(ctx context.Context, _ struct{}) (bool, error) { return a.wipe(ctx) }),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
-	srv.Start(channel.Line(c, c)).Wait()
+	srv.Start(serve.Questions(channel.Line(c, c))).Wait()
 }
 
 // code turns errors that the other side acts on into the protocol's codes.
@@ -181,8 +183,11 @@ func (a *agent) pull(ctx context.Context, req *protocol.PullRequest) (*protocol.
 	for range pullTries {
 		var body []byte
 		if body, err = a.h.Fetch(ctx, req.Registry, req.Name+"@"+req.Digest, ""); err == nil {
-			err = errors.Join(a.h.WriteFile(dest, body, 0o755), a.h.WriteFile(dest+".digest", []byte(req.Digest), 0o644))
-			if err != nil {
+			// What it is of is said only when it is there.
+			if err := a.h.WriteFile(dest, body, 0o755); err != nil {
+				return nil, code(err)
+			}
+			if err := a.h.WriteFile(dest+".digest", []byte(req.Digest), 0o644); err != nil {
 				return nil, code(err)
 			}
 			return &protocol.PullReply{Fetched: true}, nil
@@ -245,9 +250,12 @@ func readLayer(l v1.Layer) ([]byte, error) {
 		return nil, err
 	}
 	defer rc.Close()
-	b, err := io.ReadAll(rc)
+	b, err := io.ReadAll(io.LimitReader(rc, mostLayer+1))
 	if err != nil {
 		return nil, err
+	}
+	if len(b) > mostLayer {
+		return nil, fmt.Errorf("the layer has more than %d bytes", mostLayer)
 	}
 	var r io.Reader = bytes.NewReader(b)
 	if bytes.HasPrefix(b, []byte{0x1f, 0x8b}) { // gzip, RFC 1952
@@ -269,6 +277,9 @@ func readLayer(l v1.Layer) ([]byte, error) {
 
 // mostFile bounds what a stand-in's file in a layer may hold, in bytes.
 const mostFile = 1 << 20
+
+// mostLayer bounds a layer itself, in bytes.
+const mostLayer = 16 << 20
 
 func (a *agent) list(context.Context) ([]UnitState, error) { return a.h.manager.list(), nil }
 
@@ -355,7 +366,10 @@ func (a *agent) slot(s string) error {
 func (a *agent) point(slot string) error {
 	l := a.h.Path("/opt/verbund/active")
 	os.Remove(l + ".new")
-	if err := errors.Join(os.Symlink("slots/"+slot, l+".new"), os.Rename(l+".new", l)); err != nil {
+	if err := os.Symlink("slots/"+slot, l+".new"); err != nil {
+		return err
+	}
+	if err := os.Rename(l+".new", l); err != nil {
 		return err
 	}
 	return a.h.manager.link()
@@ -458,11 +472,13 @@ func (a *agent) listFiles(_ context.Context, req *protocol.PathsRequest) (*proto
 func (a *agent) show(_ context.Context, req *protocol.PathsRequest) (*protocol.ShownReply, error) {
 	r := &protocol.ShownReply{Files: []protocol.Shown{}}
 	for _, p := range req.Paths {
-		found, err := filepath.Glob(a.h.Path(p))
+		// Only what was asked for is a pattern: the machine's folder may be called anything.
+		found, err := fs.Glob(os.DirFS(a.h.Path("/")), strings.TrimPrefix(path.Clean(p), "/"))
 		if err != nil {
 			return nil, fmt.Errorf("show %s: %w", p, err)
 		}
 		for _, f := range found {
+			f = a.h.Path("/" + f)
 			i, err := os.Stat(f)
 			if err != nil || !i.Mode().IsRegular() || i.Size() > protocol.MaxRead {
 				continue

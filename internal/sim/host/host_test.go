@@ -20,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"verbund/internal/machine/protocol"
+	"verbund/internal/sim/serve"
 )
 
 // boot starts a machine with two programs: one that serves, one that fails.
@@ -294,6 +295,23 @@ func TestFabric(t *testing.T) {
 			t.Errorf("%s: %q, %v", at, b, err)
 		}
 		c.Close()
+	}
+	// A stream whose first line does not end is hung up on before it was kept.
+	c, err := net.Dial("tcp", netip.AddrPortFrom(two.Spec.Address, FabricPort).String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(serve.Hello / 2))
+	sent := 0
+	for sent < 64<<20 {
+		n, err := c.Write(make([]byte, 64<<10))
+		if sent += n; err != nil {
+			break
+		}
+	}
+	if sent >= 64<<20 {
+		t.Errorf("%d bytes without an end of a line were taken", sent)
 	}
 	if _, err := one.Net.DialPod(ctx, netip.AddrPortFrom(pod, 81)); !errors.Is(err, ErrRefused) {
 		t.Errorf("a port that nobody serves: %v", err)

@@ -18,6 +18,7 @@ import (
 	"github.com/coreos/go-systemd/v22/unit"
 
 	"verbund/internal/machine/protocol"
+	"verbund/internal/whole"
 )
 
 // UnitState is one service as the manager sees it.
@@ -153,8 +154,7 @@ func (m *manager) load(name string) (*definition, error) {
 // their files are gone.
 func (m *manager) names() []string {
 	var out []string
-	fs, _ := filepath.Glob(m.h.Path(unitDir) + "/*.service")
-	for _, f := range fs {
+	for _, f := range whole.Named(m.h.Path(unitDir), ".service") {
 		n := filepath.Base(f)
 		_, err := os.Stat(f)
 		if st, _ := m.service(n).state(); err == nil || st.State != "inactive" {
@@ -451,15 +451,12 @@ func (m *manager) wait() {
 // that it no longer has.
 func (m *manager) link() error {
 	wants := m.h.Path(unitDir + "/multi-user.target.wants")
-	old, _ := filepath.Glob(m.h.Path(unitDir) + "/*.service")
-	enabled, _ := filepath.Glob(wants + "/*.service")
-	for _, f := range append(old, enabled...) {
+	for _, f := range append(whole.Named(m.h.Path(unitDir), ".service"), whole.Named(wants, ".service")...) {
 		if err := os.Remove(f); err != nil {
 			return err
 		}
 	}
-	us, _ := filepath.Glob(m.h.Path("/opt/verbund/active/units") + "/*.service")
-	for _, f := range us {
+	for _, f := range whole.Named(m.h.Path("/opt/verbund/active/units"), ".service") {
 		n := filepath.Base(f)
 		if err := os.Symlink("../../../opt/verbund/active/units/"+n, m.h.Path(path.Join(unitDir, n))); err != nil {
 			return err

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"verbund/internal/sim/serve"
 )
 
 // FabricPort is where a machine takes streams for its pods from other machines.
@@ -129,6 +131,13 @@ func (n *Net) Up() bool {
 	return n.fabric != nil && n.routes != nil
 }
 
+// How long the first lines of a stream may be, in bytes: an address with its port, and
+// what is said of it.
+const (
+	mostAddress = 64
+	mostAnswer  = 400
+)
+
 // ErrRefused is a connection to a pod port that nobody serves.
 var ErrRefused = errors.New("connection refused")
 
@@ -166,7 +175,9 @@ func (n *Net) DialPod(ctx context.Context, to netip.AddrPort) (net.Conn, error) 
 	}
 	fmt.Fprintf(c, "%s\n", to)
 	r := bufio.NewReader(c)
-	answer, err := r.ReadString('\n')
+	c.SetReadDeadline(time.Now().Add(serve.Hello))
+	answer, err := serve.Line(r, mostAnswer)
+	c.SetReadDeadline(time.Time{})
 	if err != nil || strings.TrimSpace(answer) != "ok" {
 		c.Close()
 		return nil, fmt.Errorf("pod %s: %s: %w", to, strings.TrimSpace(answer), ErrRefused)
@@ -208,7 +219,9 @@ func (n *Net) serveFabric(l net.Listener) {
 		}
 		go func() {
 			r := bufio.NewReader(c)
-			line, err := r.ReadString('\n')
+			c.SetReadDeadline(time.Now().Add(serve.Hello))
+			line, err := serve.Line(r, mostAddress)
+			c.SetReadDeadline(time.Time{})
 			to, perr := netip.ParseAddrPort(strings.TrimSpace(line))
 			if err != nil || perr != nil {
 				c.Close()

@@ -9,10 +9,12 @@ import (
 	"os"
 	"path"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"verbund/internal/machine/protocol"
+	"verbund/internal/sim/serve"
 )
 
 // serveSSH opens the machine's SSH port, 22 where that can be bound, and shows
@@ -27,7 +29,9 @@ func (h *Host) serveSSH(onReboot func()) error {
 		return fmt.Errorf("login key of %s: %w", h.Spec.Name, err)
 	}
 	cfg := &ssh.ServerConfig{
-		ServerVersion: "SSH-2.0-machine",
+		Config:                  protocol.SSHConfig(),
+		PublicKeyAuthAlgorithms: protocol.SSHKeyAlgorithms(),
+		ServerVersion:           "SSH-2.0-machine",
 		PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			if c.User() == "root" && string(key.Marshal()) == string(login.Marshal()) {
 				return nil, nil
@@ -64,10 +68,12 @@ func (h *Host) serveSSH(onReboot func()) error {
 
 func (h *Host) serveLogin(c net.Conn, cfg *ssh.ServerConfig, onReboot func()) {
 	defer c.Close()
+	c.SetDeadline(time.Now().Add(serve.Login))
 	sc, chans, reqs, err := ssh.NewServerConn(c, cfg)
 	if err != nil {
 		return
 	}
+	c.SetDeadline(time.Time{})
 	defer sc.Close()
 	go ssh.DiscardRequests(reqs)
 	for nc := range chans {

@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
+	"net/netip"
 	"regexp"
 	"strings"
 	"testing"
@@ -56,6 +57,20 @@ func TestLogin(t *testing.T) {
 	stranger.Login = signer(t)
 	if _, err := machine.Dial(ctx, stranger); err == nil || !strings.Contains(err.Error(), "logging in to m") {
 		t.Errorf("another login key: %v", err)
+	}
+
+	// Whoever knows nothing but what rests on SHA-1 is refused before he logs in.
+	for _, old := range []ssh.Config{
+		{MACs: []string{ssh.HMACSHA1}, Ciphers: []string{ssh.CipherAES128CTR}},
+		{KeyExchanges: []string{ssh.InsecureKeyExchangeDH14SHA1}},
+	} {
+		c, err := ssh.Dial("tcp", netip.AddrPortFrom(h.Spec.Address, uint16(h.SSHPort)).String(), &ssh.ClientConfig{Config: old, User: "root", Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+		if err == nil {
+			c.Close()
+		}
+		if err == nil || !strings.Contains(err.Error(), "no common algorithm") {
+			t.Errorf("with %v%v: %v", old.MACs, old.KeyExchanges, err)
+		}
 	}
 
 	m, err := machine.Dial(ctx, target)

@@ -16,7 +16,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log"
 	"math/big"
 	"net/http"
 	"os"
@@ -35,6 +34,7 @@ import (
 	"k8s.io/client-go/tools/record"
 
 	"verbund/internal/sim/host"
+	"verbund/internal/sim/serve"
 )
 
 // Current reads the current context of a kubeconfig of the machine.
@@ -99,20 +99,20 @@ func Client(e *host.Env, file string) (*kubernetes.Clientset, error) {
 	return kubernetes.NewForConfig(cfg)
 }
 
-// Healthz serves /healthz, over TLS with a certificate of its own making when
-// secure, as components do that were given none, until ctx ends.
-func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, check func() error) error {
+// Healthz serves /healthz until ctx ends: over TLS, with a certificate of its own making
+// as components do that were given none, and with those cipher suites, when secure.
+func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, suites []uint16, check func() error) error {
 	l, err := e.Listen(addr)
 	if err != nil {
 		return err
 	}
-	srv := &http.Server{ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	srv := serve.HTTP(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if err := check(); err != nil {
 			http.Error(w, err.Error(), http.StatusServiceUnavailable)
 			return
 		}
 		io.WriteString(w, "ok")
-	})}
+	}))
 	context.AfterFunc(ctx, func() { srv.Close() })
 	if secure {
 		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -124,7 +124,7 @@ func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, check f
 		if err != nil {
 			return err
 		}
-		srv.TLSConfig = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}
+		srv.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, CipherSuites: suites, Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}
 		go srv.ServeTLS(l, "", "")
 		return nil
 	}

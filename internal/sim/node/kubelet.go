@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log"
 	"maps"
 	"net"
 	"net/http"
@@ -36,6 +35,7 @@ import (
 	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
+	"verbund/internal/sim/serve"
 )
 
 type kubelet struct {
@@ -102,7 +102,7 @@ func Kubelet(ctx context.Context, e *host.Env) error {
 	if err := k.serve(ctx); err != nil {
 		return err
 	}
-	if err := kubeclient.Healthz(ctx, e, net.JoinHostPort(k.cfg.HealthzBindAddress, fmt.Sprint(*k.cfg.HealthzPort)), false, func() error { return nil }); err != nil {
+	if err := kubeclient.Healthz(ctx, e, net.JoinHostPort(k.cfg.HealthzBindAddress, fmt.Sprint(*k.cfg.HealthzPort)), false, nil, func() error { return nil }); err != nil {
 		return err
 	}
 	for {
@@ -625,20 +625,24 @@ func (k *kubelet) serve(ctx context.Context) error {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /containerLogs/{ns}/{pod}/{container}", k.logs)
-	srv := &http.Server{ErrorLog: log.New(io.Discard, "", 0), TLSConfig: &tls.Config{GetCertificate: cert, ClientAuth: tls.RequireAndVerifyClientCert,
+	suites, err := serve.Suites(k.cfg.TLSCipherSuites)
+	if err != nil {
+		return &host.ExitError{Code: 1, Err: err}
+	}
+	srv := serve.HTTP(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		who := r.TLS.PeerCertificates[0].Subject
+		rev, err := k.c.AuthorizationV1().SubjectAccessReviews().Create(r.Context(), &authzv1.SubjectAccessReview{Spec: authzv1.SubjectAccessReviewSpec{User: who.CommonName, Groups: who.Organization,
+			ResourceAttributes: &authzv1.ResourceAttributes{Verb: "get", Resource: "nodes", Subresource: "proxy", Name: k.name}}}, metav1.CreateOptions{})
+		if err != nil || !rev.Status.Allowed {
+			http.Error(w, fmt.Sprintf("%s may not use this kubelet (%v)", who.CommonName, err), http.StatusForbidden)
+			return
+		}
+		mux.ServeHTTP(w, r)
+	}))
+	srv.TLSConfig = &tls.Config{GetCertificate: cert, ClientAuth: tls.RequireAndVerifyClientCert, MinVersion: tls.VersionTLS12, CipherSuites: suites,
 		GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
-			return &tls.Config{GetCertificate: cert, ClientCAs: trusted.Now(), ClientAuth: tls.RequireAndVerifyClientCert}, nil
-		}},
-		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			who := r.TLS.PeerCertificates[0].Subject
-			rev, err := k.c.AuthorizationV1().SubjectAccessReviews().Create(r.Context(), &authzv1.SubjectAccessReview{Spec: authzv1.SubjectAccessReviewSpec{User: who.CommonName, Groups: who.Organization,
-				ResourceAttributes: &authzv1.ResourceAttributes{Verb: "get", Resource: "nodes", Subresource: "proxy", Name: k.name}}}, metav1.CreateOptions{})
-			if err != nil || !rev.Status.Allowed {
-				http.Error(w, fmt.Sprintf("%s may not use this kubelet (%v)", who.CommonName, err), http.StatusForbidden)
-				return
-			}
-			mux.ServeHTTP(w, r)
-		})}
+			return &tls.Config{GetCertificate: cert, ClientCAs: trusted.Now(), ClientAuth: tls.RequireAndVerifyClientCert, MinVersion: tls.VersionTLS12, CipherSuites: suites}, nil
+		}}
 	go srv.ServeTLS(l, "", "")
 	context.AfterFunc(ctx, func() { srv.Close() })
 	return nil

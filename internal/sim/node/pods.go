@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log"
 	"net"
 	"net/http"
 	"net/netip"
@@ -25,6 +24,7 @@ import (
 	"k8s.io/client-go/tools/cache"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/sim/serve"
 )
 
 // Images are the programs of all images, by name.
@@ -205,10 +205,10 @@ func webApp(ctx context.Context, p *PodEnv) error {
 	}
 	l := listenPod(p, port)
 	name := p.Pod.Spec.Containers[0].Name
-	srv := &http.Server{ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	srv := serve.HTTP(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Connection", "close")
 		fmt.Fprintf(w, "%s %s answers from %s on %s\n", name, p.Version, p.Pod.Name, p.Host.Spec.Name)
-	})}
+	}))
 	ended := make(chan error, 1)
 	go func() { ended <- srv.Serve(l) }()
 	p.Logf("%s %s serves on port %d", name, p.Version, port)
@@ -263,7 +263,7 @@ func coredns(ctx context.Context, p *PodEnv) error {
 	}
 	l, health := listenPod(p, 53), listenPod(p, 8181)
 	defer l.Close()
-	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "OK") })}
+	srv := serve.HTTP(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "OK") }))
 	go srv.Serve(health)
 	defer srv.Close()
 	go func() {

@@ -67,7 +67,7 @@ func Proxy(ctx context.Context, e *host.Env) error {
 		}
 		return nil
 	}
-	if err := kubeclient.Healthz(ctx, e, cfg.HealthzBindAddress, false, synced); err != nil {
+	if err := kubeclient.Healthz(ctx, e, cfg.HealthzBindAddress, false, nil, synced); err != nil {
 		return err
 	}
 	f.Start(ctx.Done())

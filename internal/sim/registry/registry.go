@@ -33,6 +33,7 @@ import (
 
 	"verbund/internal/core/versions"
 	"verbund/internal/sim/host"
+	"verbund/internal/sim/serve"
 	"verbund/internal/site/protocol"
 )
 
@@ -108,17 +109,19 @@ func Artefact(c versions.Component) (v1.Image, error) {
 type Registry struct {
 	handler http.Handler
 	mu      sync.Mutex
-	damaged map[string]bool // digests of blobs
+	stock   map[string]versions.Component // by reference
+	damaged map[string]bool               // digests of blobs
 	mirror  map[string]*upstream
 	srv     *http.Server
 }
 
 // New fills a registry.
 func New(cat *versions.Catalogue) (*Registry, error) {
-	r := &Registry{damaged: map[string]bool{}, mirror: map[string]*upstream{}, handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)))}
+	r := &Registry{stock: map[string]versions.Component{}, damaged: map[string]bool{}, mirror: map[string]*upstream{}, handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)))}
 	// The stock is written through the registry's own protocol, without a socket.
 	rt := roundTripper{r.handler}
 	for _, c := range Stock(cat) {
+		r.stock[c.Ref()] = c
 		img, err := Artefact(c)
 		if err != nil {
 			return nil, fmt.Errorf("artefact %s: %w", c.Ref(), err)
@@ -147,10 +150,16 @@ func (t roundTripper) RoundTrip(q *http.Request) (*http.Response, error) {
 	return resp, nil
 }
 
+// ErrUnknown is an artefact that the registry does not have.
+var ErrUnknown = errors.New("the registry has no such artefact")
+
 // Damage makes the layer of an artefact arrive damaged, or heals it.
 func (r *Registry) Damage(ref string, damaged bool) error {
-	n, v, _ := strings.Cut(ref, ":")
-	img, err := Artefact(versions.Component{Name: n, Version: v})
+	c, ok := r.stock[ref]
+	if !ok {
+		return fmt.Errorf("%w: %s", ErrUnknown, ref)
+	}
+	img, err := Artefact(c)
 	if err != nil {
 		return err
 	}
@@ -196,6 +205,9 @@ func (r *Registry) counted(ns string, w http.ResponseWriter, q *http.Request) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	u := r.mirror[ns]
+	if u == nil && len(r.mirror) >= mostUpstreams {
+		return
+	}
 	if u == nil {
 		u = &upstream{Mirrored: protocol.Mirrored{Upstream: ns}, have: map[string]bool{}}
 		r.mirror[ns] = u
@@ -207,6 +219,10 @@ func (r *Registry) counted(ns string, w http.ResponseWriter, q *http.Request) {
 	u.have[q.URL.Path] = true
 	u.Misses, u.Fetched = u.Misses+1, u.Fetched+c.bytes
 }
+
+// mostUpstreams is of how many registries what came through is counted: whoever asks
+// chooses the name.
+const mostUpstreams = 100
 
 // counter counts what is answered.
 type counter struct {
@@ -232,6 +248,12 @@ func (c *counter) Write(b []byte) (int, error) {
 // ServeHTTP serves the site's own artefacts and, as a mirror, those of upstream
 // registries, which are the same stock on a simulated site.
 func (r *Registry) ServeHTTP(w http.ResponseWriter, q *http.Request) {
+	// Its stock is the site's; nobody brings anything.
+	if q.Method != http.MethodGet && q.Method != http.MethodHead {
+		w.Header().Set("Allow", "GET, HEAD")
+		http.Error(w, "this registry is only read from", http.StatusMethodNotAllowed)
+		return
+	}
 	if ns := q.URL.Query().Get("ns"); ns != "" {
 		r.counted(ns, w, q)
 		return
@@ -263,6 +285,6 @@ func (r *Registry) serve(w http.ResponseWriter, q *http.Request) {
 
 // Serve answers on l until Close.
 func (r *Registry) Serve(l net.Listener) {
-	r.srv = &http.Server{Handler: r}
+	r.srv = serve.HTTP(r)
 	r.srv.Serve(l)
 }

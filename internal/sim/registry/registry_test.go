@@ -2,6 +2,7 @@ package registry
 
 import (
 	"archive/tar"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -186,5 +187,46 @@ func TestMirror(t *testing.T) {
 	m := r.Mirrored()
 	if len(m) != 2 || m[0].Upstream != "images.seamark.test" || m[0].Hits != 2 || m[0].Misses != 1 || m[0].Saved != 2*m[0].Fetched || m[0].Fetched == 0 || m[1].Hits != 0 || m[1].Misses != 1 {
 		t.Errorf("mirrored: %+v", m)
+	}
+}
+
+// Nobody brings anything to the site's registry, or takes it away.
+func TestReadOnly(t *testing.T) {
+	r, err := New(versions.Shipped())
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(r)
+	defer srv.Close()
+	for _, x := range []struct{ method, path string }{
+		{"PUT", "/v2/tidetable/manifests/1.0"}, {"DELETE", "/v2/tidetable/manifests/1.0"}, {"POST", "/v2/tidetable/blobs/uploads/"},
+		{"PATCH", "/v2/tidetable/blobs/uploads/x"}, {"PUT", "/v2/tidetable/manifests/1.0?ns=images.seamark.test"},
+	} {
+		q, err := http.NewRequest(x.method, srv.URL+x.path, strings.NewReader("{}"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if resp.StatusCode != http.StatusMethodNotAllowed || resp.Header.Get("Allow") != "GET, HEAD" {
+			t.Errorf("%s %s: %s", x.method, x.path, resp.Status)
+		}
+	}
+	if err := r.Damage("nothing:v1", true); !errors.Is(err, ErrUnknown) {
+		t.Errorf("what is not there was damaged: %v", err)
+	}
+	// Whoever asks chooses of which upstreams is counted, and not how many.
+	for i := range mostUpstreams + 20 {
+		resp, err := http.Get(fmt.Sprintf("%s/v2/tidetable/manifests/1.0?ns=u%d.test", srv.URL, i))
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+	}
+	if n := len(r.Mirrored()); n != mostUpstreams {
+		t.Errorf("counted is of %d upstreams", n)
 	}
 }
