@@ -3,8 +3,13 @@ package main
 import (
 	"encoding/json"
 	"errors"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io"
+	"io/fs"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -50,15 +55,17 @@ func room(path string) string {
 func TestHouseArrows(t *testing.T) {
 	may := map[string][]string{
 		"core":      {"core"},
-		"engine":    {"core", "engine", "machine", "kube", "datastore", "site", "store"},
+		"whole":     {},
+		"backup":    {},
+		"engine":    {"core", "engine", "machine", "kube", "datastore", "site", "store", "backup", "whole"},
 		"machine":   {"core", "machine"},
 		"kube":      {"core", "kube"},
 		"datastore": {"core", "datastore"},
-		"store":     {"core", "store"},
-		"site":      {"core", "site"},
+		"store":     {"core", "store", "whole"},
+		"site":      {"core", "site", "whole"},
 		"report":    {"report"},
-		"sim":       {"core", "sim", "machine", "site"},
-		"cli":       {"core", "engine", "machine", "kube", "datastore", "site", "store", "report", "sim", "cli"},
+		"sim":       {"core", "sim", "machine", "site", "whole"},
+		"cli":       {"core", "engine", "machine", "kube", "datastore", "site", "store", "report", "sim", "cli", "backup", "whole"},
 	}
 	seen := 0
 	for _, p := range list(t) {
@@ -103,6 +110,38 @@ func TestHouseCoreIsPure(t *testing.T) {
 				t.Errorf("%s imports %s", p.ImportPath, i)
 			}
 		}
+	}
+}
+
+// The core has no clock and nothing that runs beside it: time comes in as an argument, and
+// what should use all processors is handed out as work.
+func TestHouseCoreHasNoClock(t *testing.T) {
+	files := 0
+	err := filepath.WalkDir("../../internal/core", func(p string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+			return err
+		}
+		files++
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, p, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.GoStmt:
+				t.Errorf("%s: something runs beside the core", set.Position(n.Pos()))
+			case *ast.SelectorExpr:
+				if x, ok := n.X.(*ast.Ident); ok && x.Name == "time" && slices.Contains([]string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "NewTimer", "NewTicker", "Tick"}, n.Sel.Name) {
+					t.Errorf("%s: time.%s in the core", set.Position(n.Pos()), n.Sel.Name)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || files < 20 {
+		t.Fatalf("%d files, %v", files, err)
 	}
 }
 

@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/x509"
 	"encoding/hex"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"maps"
@@ -24,6 +26,7 @@ import (
 	"verbund/internal/engine"
 	"verbund/internal/kube"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 // The lives that access can have.
@@ -80,6 +83,12 @@ kubeconfig.`,
 				if err != nil {
 					return err
 				}
+				// It lets its bearer in as root, everywhere and for good: that is written down.
+				if err := a.noted(s, nil, "access --login-key", func(*engine.Run) (string, error) {
+					return "gave out the key with which one logs in to the machines as root", nil
+				}); err != nil {
+					return err
+				}
 				_, err = a.out.Write(b)
 				return err
 			}
@@ -107,6 +116,12 @@ kubeconfig.`,
 			if err != nil {
 				return err
 			}
+			var may func(old *clientcmdapi.Config) error
+			if merge != "" {
+				if may, err = a.mayMerge(s, merge, kc); err != nil {
+					return err
+				}
+			}
 			if err := a.journalAccess(s, given); err != nil {
 				return err
 			}
@@ -119,7 +134,7 @@ kubeconfig.`,
 				a.sayRights(s, given)
 				return err
 			}
-			copied, err := mergeEntry(merge, kc)
+			copied, err := mergeEntry(merge, kc, may)
 			if err != nil {
 				return err
 			}
@@ -289,6 +304,21 @@ func (a *app) sayRights(s *engine.Session, g store.Given) {
 	}
 }
 
+// mayMerge looks whether access may go into a file, before it is given; what it returns
+// looks again before the file is written.
+func (a *app) mayMerge(s *engine.Session, file string, kc *clientcmdapi.Config) (func(*clientcmdapi.Config) error, error) {
+	t, err := s.Trust()
+	if err != nil {
+		return nil, err
+	}
+	may := func(old *clientcmdapi.Config) error { return foreignEntry(file, old, kc, t) }
+	old, err := clientcmd.LoadFromFile(file)
+	if err != nil {
+		return may, nil // what is wrong with it is said when it is written
+	}
+	return may, may(old)
+}
+
 // listAccess shows until when what was given works.
 func (a *app) listAccess(s *engine.Session) error {
 	gs, err := s.Store.Givens()
@@ -333,8 +363,42 @@ func (a *app) listAccess(s *engine.Session) error {
 	return nil
 }
 
-// mergeEntry puts a context into a kubeconfig file, which is replaced whole.
-func mergeEntry(file string, kc *clientcmdapi.Config) (copied string, err error) {
+// isOurs says whether a cluster's entry in a kubeconfig is of this cluster: it trusts
+// one of the authorities that this cluster has or had.
+func isOurs(entry *clientcmdapi.Cluster, t *store.Trust) bool {
+	for rest := entry.CertificateAuthorityData; ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			return false
+		}
+		for id, c := range t.Certs {
+			ours, _ := pem.Decode(c)
+			if a, _, _ := strings.Cut(id, "."); a == string(trust.Cluster) && ours != nil && bytes.Equal(ours.Bytes, block.Bytes) {
+				return true
+			}
+		}
+	}
+}
+
+// foreignEntry refuses to write over what a kubeconfig says of another cluster of the same
+// name.
+func foreignEntry(file string, old, kc *clientcmdapi.Config, t *store.Trust) error {
+	for name := range kc.Clusters {
+		if e := old.Clusters[name]; e != nil && !isOurs(e, t) {
+			return &exit{exitUsage, fmt.Errorf("%s has an entry %s already, of another cluster (%s); it was left alone. Merge into another file, or take that entry out if its cluster is gone: kubectl config delete-cluster %s --kubeconfig %s", file, name, e.Server, name, file)}
+		}
+	}
+	for name, c := range kc.Contexts {
+		if e := old.Contexts[name]; e != nil && e.Cluster != c.Cluster {
+			return &exit{exitUsage, fmt.Errorf("%s has a context %s already, for cluster %s; it was left alone. Merge into another file, or rename that context", file, name, e.Cluster)}
+		}
+	}
+	return nil
+}
+
+// mergeEntry puts a context into a kubeconfig file, which is replaced whole; may is asked
+// before, with what is there.
+func mergeEntry(file string, kc *clientcmdapi.Config, may func(old *clientcmdapi.Config) error) (copied string, err error) {
 	old := clientcmdapi.NewConfig()
 	b, err := os.ReadFile(file)
 	switch {
@@ -342,8 +406,11 @@ func mergeEntry(file string, kc *clientcmdapi.Config) (copied string, err error)
 		if old, err = clientcmd.Load(b); err != nil {
 			return "", fmt.Errorf("%s is not a kubeconfig and was left alone: %w", file, err)
 		}
+		if err := may(old); err != nil {
+			return "", err
+		}
 		copied = fmt.Sprintf("%s.%s.before", file, time.Now().UTC().Format("20060102-150405.000"))
-		if err := writeWhole(copied, b, 0o600); err != nil {
+		if err := whole.Write(copied, b, 0o600); err != nil {
 			return "", err
 		}
 	case !errors.Is(err, os.ErrNotExist):
@@ -363,13 +430,17 @@ func writeKubeconfig(file string, kc *clientcmdapi.Config) error {
 	if err != nil {
 		return err
 	}
-	return writeWhole(file, b, 0o600)
+	return whole.Write(file, b, 0o600)
 }
 
 // mergedFiles changes the kubeconfig files into which access was merged; change
 // says what it did to one, or nothing when it left it alone.
 func (a *app) mergedFiles(s *engine.Session, change func(*clientcmdapi.Config) (said string, err error)) error {
 	files, err := s.Store.Kubeconfigs()
+	if err != nil {
+		return err
+	}
+	t, err := s.Trust()
 	if err != nil {
 		return err
 	}
@@ -384,6 +455,10 @@ func (a *app) mergedFiles(s *engine.Session, change func(*clientcmdapi.Config) (
 		kc, err := clientcmd.Load(b)
 		if err != nil {
 			a.ui.say("%s is not a kubeconfig any more and was left alone: %v", f, err)
+			continue
+		}
+		if e := kc.Clusters[s.Decl.Name]; e != nil && !isOurs(e, t) {
+			a.ui.say("the entry %s in %s is of another cluster by now, and was left alone", s.Decl.Name, f)
 			continue
 		}
 		said, err := change(kc)
@@ -401,8 +476,9 @@ func (a *app) mergedFiles(s *engine.Session, change func(*clientcmdapi.Config) (
 	return nil
 }
 
-// removeEntry takes a cluster's context out of a kubeconfig file.
-func removeEntry(file, name string) (bool, error) {
+// removeEntry takes a cluster's context out of a kubeconfig file, if the entry is of the
+// cluster that has this trust.
+func removeEntry(file, name string, t *store.Trust) (bool, error) {
 	b, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) {
 		return false, nil
@@ -414,7 +490,7 @@ func removeEntry(file, name string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	if kc.Clusters[name] == nil {
+	if e := kc.Clusters[name]; e == nil || !isOurs(e, t) {
 		return false, nil
 	}
 	users := usersOf(kc, name)

@@ -14,6 +14,7 @@ import (
 	"verbund/internal/core/trust"
 	"verbund/internal/engine"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 // requestAccess writes the request for a person's certificate, to be signed
@@ -48,10 +49,10 @@ func (a *app) requestAccess(s *engine.Session, w wanted, file string) error {
 	if err != nil {
 		return err
 	}
-	if err := writeWhole(base+".key", text, 0o600); err != nil {
+	if err := whole.Write(base+".key", text, 0o600); err != nil {
 		return err
 	}
-	if err := writeWhole(base+".csr", csr, 0o644); err != nil {
+	if err := whole.Write(base+".csr", csr, 0o644); err != nil {
 		return err
 	}
 	a.ui.say("wrote %s, to be signed by cluster-authority for %s (a day at most is taken), and its key, which stays with %s", base+".csr", lifeInWords(w.life), w.person)

@@ -24,6 +24,7 @@ import (
 	"verbund/internal/engine"
 	"verbund/internal/site"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 func seconds(d time.Duration) string {
@@ -149,7 +150,7 @@ func (a *app) writePins(r *declare.Result, sets []versions.Set, cat *versions.Ca
 	if err == nil && bytes.Equal(old, b) {
 		return nil
 	}
-	if err := writeWhole(r.PinsFile, b, 0o644); err != nil {
+	if err := whole.Write(r.PinsFile, b, 0o644); err != nil {
 		return err
 	}
 	a.ui.say("wrote %s: the versions and digests that this cluster uses", filepath.Base(r.PinsFile))
@@ -273,10 +274,8 @@ func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 		return err
 	}
 	var steps []plan.Step
-	others := 0
 	for _, m := range inv.Machines {
 		if m.Cluster != name {
-			others++
 			continue
 		}
 		steps = append(steps, plan.Step{ID: "release/" + m.Name, Kind: plan.Release, Machine: m.Name, Text: "give the machine back to the site, with its disk", Why: "the cluster is torn down", Final: true})
@@ -308,7 +307,7 @@ func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 	err = run.Steps(a.soft, a.hard, steps)
 	pr.stop()
 	if err == nil {
-		err = a.sweep(s, kcs, others == 0)
+		err = a.sweep(s, kcs)
 	}
 	eerr := run.End(err)
 	pr.finish(run.ID, err)
@@ -316,9 +315,13 @@ func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 }
 
 // sweep removes what the cluster left on this computer.
-func (a *app) sweep(s *engine.Session, kcs map[string]time.Time, last bool) error {
+func (a *app) sweep(s *engine.Session, kcs map[string]time.Time) error {
+	t, err := s.Trust()
+	if err != nil && len(kcs) > 0 {
+		return err
+	}
 	for f := range kcs {
-		removed, err := removeEntry(f, s.Decl.Name)
+		removed, err := removeEntry(f, s.Decl.Name, t)
 		if err != nil {
 			return fmt.Errorf("kubeconfig %s: %w", f, err)
 		}
@@ -326,19 +329,21 @@ func (a *app) sweep(s *engine.Session, kcs map[string]time.Time, last bool) erro
 			a.ui.say("took the entry %s out of %s", s.Decl.Name, f)
 		}
 	}
-	if last {
-		ctx, cancel := context.WithTimeout(a.hard, 20*time.Second)
-		defer cancel()
-		if err := s.Site.Stop(ctx); err != nil {
-			return err
-		}
-		if err := os.RemoveAll(s.Site.Folder); err != nil {
-			return err
-		}
+	ctx, cancel := context.WithTimeout(a.hard, 20*time.Second)
+	defer cancel()
+	gone, err := s.Site.Leave(ctx)
+	if errors.Is(err, site.ErrOlder) {
+		a.ui.say("site %s stays: %v; verbund site stop ends it, and its folder %s can go when no cluster has machines there", s.Decl.Site, err, s.Site.Folder)
+		err = nil
+	}
+	if err != nil {
+		return fmt.Errorf("site %s: %w", s.Decl.Site, err)
+	}
+	if gone {
 		os.Remove(filepath.Dir(s.Site.Folder)) // only if no other site is there
 		a.ui.say("site %s has no machine left; its process is stopped", s.Decl.Site)
 	}
-	if left, _ := filepath.Glob(filepath.Join(s.Store.BackupDir(), "*.snapshot.age")); len(left) > 0 {
+	if left := s.Backups(); len(left) > 0 {
 		if p, err := s.Store.Protection(); err == nil && p != nil {
 			a.ui.say("%s left in %s, to be opened with %s there, and that with the %s", count(len(left), "backup"), s.Store.BackupDir(), store.Aside, cmp.Or(a.keys().KeyFile(*p), p.Kind))
 		}
@@ -427,7 +432,7 @@ func (a *app) siteCmd() *cobra.Command {
 		}),
 		with("console MACHINE", "Show what a machine wrote to its console", 1, "a machine", false, func(s *engine.Session, args []string) error {
 			t, err := s.Site.Console(a.hard, args[0])
-			fmt.Fprint(a.out, t)
+			fmt.Fprint(a.out, visible(t))
 			return err
 		}),
 		a.faultCmd(),

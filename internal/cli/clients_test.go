@@ -338,6 +338,30 @@ func TestAccessMerge(t *testing.T) {
 	if c, _ := os.ReadFile(copies[0]); string(c) != old {
 		t.Errorf("the copy is\n%s", c)
 	}
+	// An entry of another cluster of the same name, or context, is nobody's to overwrite;
+	// the own one is, also through a link.
+	for _, x := range []struct{ text, want string }{
+		{"clusters: [{name: tidewatch, cluster: {server: 'https://192.0.2.9:6443'}}]\n", "of another cluster (https://192.0.2.9:6443)"},
+		{"contexts: [{name: operator@tidewatch, context: {cluster: harbour, user: x}}]\n", "for cluster harbour"},
+	} {
+		text := "apiVersion: v1\nkind: Config\n" + x.text
+		other := w.path("other")
+		if err := os.WriteFile(other, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		w.fails(2, []string{x.want, "left alone"}, "access", "--merge", other)
+		if b, err := os.ReadFile(other); err != nil || string(b) != text {
+			t.Errorf("%v\n%s", err, b)
+		}
+	}
+	link := w.path("link")
+	if err := os.Symlink(kc, link); err != nil {
+		t.Fatal(err)
+	}
+	w.ok("access", "--merge", link)
+	if i, err := os.Lstat(link); err != nil || i.Mode().IsRegular() {
+		t.Errorf("the link is %v, %v", i, err)
+	}
 	if err := os.WriteFile(kc, []byte("not: [a kubeconfig"), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -18,6 +18,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/engine"
+	"verbund/internal/whole"
 )
 
 func (a *app) collectCmd() *cobra.Command {
@@ -29,10 +30,20 @@ survey, journal, the site's inventory, the logs of every machine and service, an
 certificates without their keys. What looks like a secret is taken out, and the
 archive is only written when none of the cluster's own secrets is in it.`,
 		RunE: func(*cobra.Command, []string) error {
-			s, r, err := a.openFile(false)
+			path, err := a.findDeclaration()
 			if err != nil {
 				return err
 			}
+			// A declaration with errors is a reason to ask somebody, too.
+			r, err := a.read(path)
+			if err != nil {
+				return err
+			}
+			if r.Findings.Errors() > 0 && !(declare.IsName(r.Decl.Name) && declare.IsName(r.Decl.Site)) {
+				a.printFindings(r.Findings)
+				return &exit{exitUsage, fmt.Errorf("%s does not say of which cluster at which site it is; nothing was collected", path)}
+			}
+			s := a.sessionOf(path, r)
 			defer s.Close()
 			if to == "" {
 				to = filepath.Join(a.dir, fmt.Sprintf("%s-%s.tar.gz", s.Decl.Name, time.Now().UTC().Format("20060102-150405")))
@@ -76,7 +87,7 @@ func (a *app) collect(s *engine.Session, r *declare.Result, to string) error {
 	if err != nil {
 		return err
 	}
-	if err := writeWhole(to, archive, 0o600); err != nil {
+	if err := whole.Write(to, archive, 0o600); err != nil {
 		return err
 	}
 	if a.output == "json" {
@@ -116,6 +127,12 @@ func (a *app) gather(s *engine.Session, r *declare.Result, b bundle) error {
 	}
 	for id, c := range t.Certs {
 		b["certificates/"+id+".crt"] = c
+	}
+	if n := r.Findings.Errors(); n > 0 {
+		said := fmt.Sprintf("the declaration has %s: neither machines nor API were looked at", count(n, "error"))
+		a.ui.say("%s", said)
+		b["trouble.txt"] = []byte(said + "; findings.json lists them\n")
+		return nil
 	}
 	v, err := s.Observe(a.soft)
 	if err != nil {

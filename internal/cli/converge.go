@@ -32,12 +32,14 @@ type converging struct {
 	change        *change
 	replaces      string // machine that a new one is to be put in the place of
 
-	release func()          // of the lock, once it is held
-	asked   map[string]bool // steps that cannot be undone, and were agreed to
-	raised  bool            // the cluster was not founded when it began
-	taken   int             // how often somebody else got an address first
-	moves   int             // further rounds that machines with another address need
-	cut     bool            // the last run was cut off: what it began may not be over
+	release  func()          // of the lock, once it is held
+	asked    map[string]bool // steps that cannot be undone, and were agreed to
+	upgrades bool            // an upgrade was among what was agreed to
+	acted    bool            // a run ended well
+	raised   bool            // the cluster was not founded when it began
+	taken    int             // how often somebody else got an address first
+	moves    int             // further rounds that machines with another address need
+	cut      bool            // the last run was cut off: what it began may not be over
 }
 
 func (a *app) converge(s *engine.Session, r *declare.Result, command, only string, c *change) error {
@@ -68,7 +70,7 @@ func (x *converging) run() error {
 	// woken first; what they need shows only then. Machines whose address has
 	// changed are repaired one after the other. What does not come to an end in
 	// so many rounds never will.
-	for round := 0; round < 3+x.moves; {
+	for round := 0; round < 4+x.moves; {
 		begun, done, err := x.round()
 		if err != nil || done {
 			return err
@@ -77,7 +79,7 @@ func (x *converging) run() error {
 			round++
 		}
 	}
-	return errors.New("machines keep falling asleep or moving; machines and their consoles say why")
+	return fmt.Errorf("cluster %s does not come to be as declared: each time something is done, something else is to be; verbund plan shows what, and machines with their consoles may say why", s.Decl.Name)
 }
 
 // hold takes the cluster's lock.
@@ -126,16 +128,19 @@ func (x *converging) round() (begun, done bool, err error) {
 	case len(p.Steps) > 0:
 	case len(left) == 0 && x.cut && v.Seen.Founded && len(v.Ailing()) > 0:
 		p.Steps, x.cut = []plan.Step{plan.Last(nil)}, false
+	case x.acted:
+		x.sayLeft(left)
+		return false, true, x.over()
 	default:
 		return false, true, x.nothing(left)
 	}
 	// What showed only when a machine was awake is asked about again, if it
-	// cannot be undone.
-	if x.asked == nil || slices.ContainsFunc(finals(p), func(id string) bool { return !x.asked[id] }) {
+	// cannot be undone; so is an upgrade that follows a repair.
+	if x.asked == nil || slices.ContainsFunc(finals(p), func(id string) bool { return !x.asked[id] }) || p.From != "" && !x.upgrades {
 		if err := x.agree(s, p, v); err != nil {
 			return false, false, err
 		}
-		x.asked = map[string]bool{}
+		x.asked, x.upgrades = map[string]bool{}, p.From != ""
 		for _, id := range finals(p) {
 			x.asked[id] = true
 		}
@@ -157,7 +162,6 @@ func (x *converging) round() (begun, done bool, err error) {
 		return false, false, err
 	}
 	steps := p.Waking(v.Seen)
-	again := len(steps) > 0 || p.More
 	if len(steps) == 0 {
 		steps = p.Steps
 	}
@@ -185,11 +189,10 @@ func (x *converging) round() (begun, done bool, err error) {
 	if err := x.followEndpoint(s, v.Cluster, true); err != nil {
 		return true, false, err
 	}
-	if again {
-		return true, false, nil
-	}
-	x.sayLeft(left)
-	return true, true, x.over()
+	// What is left is looked for once more: something may have come to light, or have
+	// changed meanwhile.
+	x.acted = true
+	return true, false, nil
 }
 
 // exchange puts taking machines out before everything else, which are to give

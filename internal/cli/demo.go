@@ -32,6 +32,7 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 func (a *app) demoCmd() *cobra.Command {
@@ -467,7 +468,7 @@ func (d *demo) upgrade(k *kubernetes.Clientset) error {
 	if err != nil {
 		return err
 	}
-	if err := writeWhole(file, []byte(strings.Replace(string(b), "kubernetes: "+s.Decl.Kubernetes, "kubernetes: "+to, 1)), 0o644); err != nil {
+	if err := whole.Write(file, []byte(strings.Replace(string(b), "kubernetes: "+s.Decl.Kubernetes, "kubernetes: "+to, 1)), 0o644); err != nil {
 		return err
 	}
 	var once sync.Once
@@ -518,8 +519,7 @@ func (d *demo) compare(m *meter) {
 	d.sub.ui.table([]string{"node", "before", "after"}, rows)
 	fmt.Fprintln(d.out)
 	d.check(moved == 8, "%d of 8 nodes went to %s and are Ready", moved, s.Decl.Kubernetes)
-	backups, _ := filepath.Glob(filepath.Join(s.Store.BackupDir(), "*.snapshot.age"))
-	d.check(len(backups) == 1, "a backup from before the upgrade is there")
+	d.check(len(s.Backups()) == 1, "a backup from before the upgrade is there")
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, f := range m.failed[:min(5, len(m.failed))] {

@@ -13,6 +13,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
+	"verbund/internal/whole"
 )
 
 func (a *app) scaleCmd() *cobra.Command {
@@ -138,6 +139,6 @@ func (a *app) edit(command string, value func(*declare.Result) (string, func([]b
 		if !bytes.Equal(now, data) {
 			return fmt.Errorf("%s was changed meanwhile by something else; nothing was written, run the same command again", path)
 		}
-		return writeWhole(path, out, i.Mode().Perm())
+		return whole.Write(path, out, i.Mode().Perm())
 	}})
 }

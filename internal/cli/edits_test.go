@@ -9,9 +9,11 @@ import (
 	"errors"
 	"image/png"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -299,6 +301,16 @@ func TestSeveralClusters(t *testing.T) {
 		t.Error("the cluster came back with another authority")
 	}
 	w.collected(t, one)
+	// A declaration with errors is collected as well, and said is what was not.
+	w.edit("tidewatch.verbund.yaml", "schema:", "nonsense: 1\nschema:")
+	w.fails(0, []string{"the declaration has 1 error: neither machines nor API were looked at"}, in(one, "collect", "--to", "broken.tar.gz")...)
+	held := w.archive("broken.tar.gz")
+	for name, word := range map[string]string{"tidewatch/findings.json": "unknown key", "tidewatch/journal.jsonl": "run-began", "tidewatch/trouble.txt": "neither", "tidewatch/certificates/cluster-authority.crt": "BEGIN CERTIFICATE"} {
+		if !strings.Contains(held[name], word) {
+			t.Errorf("%s in the archive is %.80q", name, held[name])
+		}
+	}
+	w.edit("tidewatch.verbund.yaml", "nonsense: 1\n", "")
 	w.ok(in(one, "teardown", "--confirm", "tidewatch")...)
 	w.fails(0, []string{"lampwright: well"}, in(two, "status")...)
 }
@@ -317,14 +329,6 @@ func (w *world) collected(t *testing.T, file []string) {
 		t.Fatal(err)
 	}
 	w.fails(0, []string{"took 2 secrets out"}, append([]string{"collect", "--to", "c.tar.gz"}, file...)...)
-	b, err := os.ReadFile(w.path("c.tar.gz"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	z, err := gzip.NewReader(bytes.NewReader(b))
-	if err != nil {
-		t.Fatal(err)
-	}
 	keys, err := filepath.Glob(w.path(".verbund/sites/estuary/disks/tidewatch-*/etc/kubernetes/trust/*.key"))
 	if err != nil || len(keys) < 10 {
 		t.Fatalf("%d keys on the machines, %v", len(keys), err)
@@ -337,30 +341,46 @@ func (w *world) collected(t *testing.T, file []string) {
 		}
 		secrets = append(secrets, bytes.Split(text, []byte("\n"))[1])
 	}
-	seen := map[string]bool{}
-	for r := tar.NewReader(z); ; {
-		h, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-		text, err := io.ReadAll(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		seen[strings.TrimPrefix(h.Name, "tidewatch/")] = true
+	held := w.archive("c.tar.gz")
+	for name, text := range held {
 		for _, s := range append(secrets, []byte("0123456789abcdef for"), []byte("hunter2"), []byte("PRIVATE KEY")) {
-			if bytes.Contains(text, s) {
-				t.Errorf("%s holds a secret", h.Name)
+			if strings.Contains(text, string(s)) {
+				t.Errorf("%s holds a secret", name)
 			}
 		}
 	}
 	for _, want := range []string{"declared/tidewatch.verbund.yaml", "declared/tidewatch.pins.yaml", "findings.json", "plan.json", "survey.json", "status.json", "journal.jsonl", "inventory.json", "logs/tidewatch-keepers-1/kubelet.log", "certificates/tidewatch-control-1/api-server.crt"} {
-		if !seen[want] {
-			t.Errorf("the archive lacks %s: %v", want, seen)
+		if _, ok := held["tidewatch/"+want]; !ok {
+			t.Errorf("the archive lacks %s: %v", want, slices.Sorted(maps.Keys(held)))
 		}
+	}
+}
+
+// archive reads an archive that collect wrote.
+func (w *world) archive(name string) map[string]string {
+	w.Helper()
+	b, err := os.ReadFile(w.path(name))
+	if err != nil {
+		w.Fatal(err)
+	}
+	z, err := gzip.NewReader(bytes.NewReader(b))
+	if err != nil {
+		w.Fatal(err)
+	}
+	out := map[string]string{}
+	for r := tar.NewReader(z); ; {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return out
+		}
+		if err != nil {
+			w.Fatal(err)
+		}
+		text, err := io.ReadAll(r)
+		if err != nil {
+			w.Fatal(err)
+		}
+		out[h.Name] = string(text)
 	}
 }
 

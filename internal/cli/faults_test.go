@@ -267,7 +267,7 @@ func TestDamagedStore(t *testing.T) {
 // converge brings the zone's machines back as they were.
 func TestLostZone(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, "available", "v1.37.2")
+	w := newWorld(t, "available", "v1.36.3")
 	w.ok("converge", "--yes")
 	before := w.machines()
 	w.ok("site", "fault", "lost-zone", "north")
@@ -276,11 +276,31 @@ func TestLostZone(t *testing.T) {
 		t.Errorf("another zone is down too:\n%s", out)
 	}
 	w.fails(0, []string{"switch it on and log in"}, "converge", "--yes")
-	w.well("v1.37.2")
+	w.well("v1.36.3")
 	for n, m := range w.machines() {
 		if before[n].Hardware != m.Hardware {
 			t.Errorf("%s is another machine than before", n)
 		}
 	}
+	// A zone that goes while a run waits for its machines ends the run at once, by name.
+	w.declare(`batch: 2`, "batch: 3")
+	w.declare(`labels: \{work: intake\}`, "labels: {work: night}")
+	w.declare(`kubernetes: v1.36.3`, "kubernetes: v1.37.2")
+	cmd, o, log := w.start("converge", "--yes", "-o", "json")
+	var fault time.Time
+	entries(o, func(kind, step, _ string) bool {
+		if kind == "step-began" && strings.HasPrefix(step, "switch/tidewatch-control-") && fault.IsZero() {
+			n := strings.TrimPrefix(step, "switch/")
+			w.ok("site", "fault", "lost-zone", w.machines()[n].Zone)
+			fault = time.Now()
+		}
+		return true
+	})
+	cmd.Wait()
+	if took := time.Since(fault); cmd.ProcessState.ExitCode() != 1 || took > 30*time.Second || !strings.Contains(log.String(), "went dark underway: it has crashed: its zone was lost") {
+		t.Errorf("exit code %d after %s\n%s", cmd.ProcessState.ExitCode(), took, log)
+	}
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
 	w.fails(2, []string{"nothing runs in zone west"}, "site", "fault", "lost-zone", "west")
 }

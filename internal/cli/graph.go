@@ -13,6 +13,7 @@ import (
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/trust"
 	"verbund/internal/report"
+	"verbund/internal/whole"
 )
 
 func (a *app) trustGraphCmd() *cobra.Command {
@@ -41,7 +42,7 @@ func (a *app) trustGraphCmd() *cobra.Command {
 				if err := picture(s.Decl.Name, links, r.Entries).Draw(&b, format); err != nil {
 					return err
 				}
-				if err := writeWhole(file, b.Bytes(), 0o644); err != nil {
+				if err := whole.Write(file, b.Bytes(), 0o644); err != nil {
 					return err
 				}
 				a.ui.say("drew %s", file)

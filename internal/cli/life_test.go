@@ -1,6 +1,9 @@
 package cli_test
 
 import (
+	"bytes"
+	"encoding/base64"
+	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -8,6 +11,17 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"filippo.io/age"
+	"go.etcd.io/bbolt"
+	"go.etcd.io/etcd/api/v3/mvccpb"
+	"golang.org/x/crypto/nacl/secretbox"
+	"google.golang.org/protobuf/proto"
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"sigs.k8s.io/yaml"
+
+	"verbund/internal/backup"
 )
 
 // One cluster through its whole life: raised, grown, shrunk, relabelled,
@@ -65,6 +79,16 @@ func TestLife(t *testing.T) {
 		t.Errorf("the replacement is %+v", n)
 	}
 
+	kc := w.path("kubeconfig")
+	w.ok("access", "--merge", kc)
+	api, err := clientOf(kc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret := &corev1.Secret{ObjectMeta: metav1.ObjectMeta{Name: "harbour"}, StringData: map[string]string{"pin": "spring tide"}}
+	if _, err := api.CoreV1().Secrets("default").Create(t.Context(), secret, metav1.CreateOptions{}); err != nil {
+		t.Fatal(err)
+	}
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
 	if o := w.ok("plan"); !strings.Contains(o, "from v1.36.3 to v1.37.2") || !strings.Contains(o, "back the datastore up") {
 		t.Errorf("the plan of an upgrade:\n%s", o)
@@ -76,8 +100,6 @@ func TestLife(t *testing.T) {
 	w.fails(1, []string{"v1.36.3 is lower than v1.37.2"}, "converge", "--yes")
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
 
-	kc := w.path("kubeconfig")
-	w.ok("access", "--merge", kc)
 	w.fails(2, []string{"--confirm tidewatch"}, "teardown")
 	w.fails(2, []string{"--confirm tidewatch"}, "teardown", "--yes")
 	w.ok("teardown", "--confirm", "tidewatch")
@@ -98,9 +120,93 @@ func TestLife(t *testing.T) {
 	if b, err := os.ReadFile(kc); err != nil || strings.Contains(string(b), "tidewatch") {
 		t.Errorf("the kubeconfig still names the cluster: %v\n%s", err, b)
 	}
-	if m, _ := filepath.Glob(w.path(".verbund/tidewatch/backups/*.snapshot.age")); len(m) != 1 {
-		t.Errorf("backups: %v", m)
+	// What is left opens the backup, and the Secrets in it.
+	if got := w.secretInBackup("/secrets/default/harbour"); !strings.Contains(got, base64.StdEncoding.EncodeToString([]byte("spring tide"))) {
+		t.Errorf("the Secret in the backup is %q", got)
 	}
+}
+
+// secretInBackup reads a Secret from the only backup, with the store's key file and what
+// lies beside the backup, and with nothing of the cluster.
+func (w *world) secretInBackup(key string) string {
+	w.Helper()
+	no := func(err error) {
+		w.Helper()
+		if err != nil {
+			w.Fatal(err)
+		}
+	}
+	one := func(pattern string) []byte {
+		w.Helper()
+		m, _ := filepath.Glob(pattern)
+		if len(m) != 1 {
+			w.Fatalf("%s is %v", pattern, m)
+		}
+		b, err := os.ReadFile(m[0])
+		no(err)
+		return b
+	}
+	identity := func(b []byte) age.Identity {
+		w.Helper()
+		ids, err := age.ParseIdentities(bytes.NewReader(b))
+		no(err)
+		return ids[0]
+	}
+	aside, err := age.Decrypt(bytes.NewReader(one(w.path(".verbund/tidewatch/backups/identity.age"))), identity(one(filepath.Join(w.keys, "tidewatch-*"))))
+	no(err)
+	b, err := io.ReadAll(aside)
+	no(err)
+	back, err := backup.Open(bytes.NewReader(one(w.path(".verbund/tidewatch/backups/*.backup.age"))), identity(b))
+	no(err)
+	if back.Manifest.Cluster != "tidewatch" || back.Manifest.Kubernetes != "v1.36.3" {
+		w.Errorf("the backup's manifest is %+v", back.Manifest)
+	}
+	db := filepath.Join(w.TempDir(), "db")
+	f, err := os.Create(db)
+	no(err)
+	no(back.Verify(f))
+	no(f.Truncate(back.Manifest.Bytes - 32))
+	no(f.Close())
+	open, err := bbolt.Open(db, 0o600, nil)
+	no(err)
+	defer open.Close()
+	var boxed []byte
+	no(open.View(func(tx *bbolt.Tx) error {
+		return tx.Bucket([]byte("key")).ForEach(func(_, v []byte) error {
+			var kv mvccpb.KeyValue
+			if err := proto.Unmarshal(v, &kv); err != nil {
+				return err
+			}
+			if strings.HasSuffix(string(kv.Key), key) {
+				boxed = bytes.Clone(kv.Value)
+			}
+			return nil
+		})
+	}))
+	var config struct {
+		Resources []struct {
+			Providers []struct {
+				Secretbox struct {
+					Keys []struct {
+						Name   string
+						Secret string
+					}
+				}
+			}
+		}
+	}
+	no(yaml.Unmarshal(back.Secrets, &config))
+	for _, k := range config.Resources[0].Providers[0].Secretbox.Keys {
+		box, ok := bytes.CutPrefix(boxed, []byte("k8s:enc:secretbox:v1:"+k.Name+":"))
+		raw, err := base64.StdEncoding.DecodeString(k.Secret)
+		no(err)
+		if ok {
+			plain, _ := secretbox.Open(nil, box[24:], (*[24]byte)(box[:24]), (*[32]byte)(raw))
+			return string(plain)
+		}
+	}
+	w.Fatalf("no key in the backup opens %.60q", boxed)
+	return ""
 }
 
 // The control plane grows one learner at a time and shrinks with a spoken
@@ -245,4 +351,25 @@ func TestInterruptAndLock(t *testing.T) {
 	}
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
+}
+
+// A folder may be called whatever a file system takes.
+func TestOddFolder(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), `tide [a-b] \* ?{x}`)
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	w := newWorldIn(t, dir, "small", "v1.36.3")
+	w.ok("converge", "--yes")
+	w.ok("upgrade", "v1.37.2", "--yes")
+	w.well("v1.37.2")
+	w.fails(0, []string{"tidewatch  well"}, "status", "--all")
+	if o := w.ok("status"); !strings.Contains(o, "of v1.36.3: ") {
+		t.Errorf("the backup is not found:\n%s", o)
+	}
+	if o := w.ok("trust", "list"); !strings.Contains(o, "tidewatch-keepers-1/kubelet-client") {
+		t.Errorf("the kubelet's own certificate was not looked at:\n%s", o)
+	}
+	w.fails(0, []string{"1 backup left in"}, "teardown", "--confirm", "tidewatch")
 }

@@ -190,7 +190,7 @@ func (l *logs) next() error {
 		if len(units) > 1 {
 			line += "  " + x.Unit
 		}
-		fmt.Fprintln(l.out, line+"  "+x.Text)
+		fmt.Fprintln(l.out, line+"  "+visible(x.Text))
 	}
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/base64"
 	"encoding/pem"
+	"fmt"
 	"io"
 	"math/big"
 	"net"
@@ -75,9 +76,43 @@ func TestSecurity(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Run("suites", func(t *testing.T) { onlySoundSuites(t, w) })
 	t.Run("wire", func(t *testing.T) { refusedOnTheWire(t, w, tr) })
 	t.Run("nodes", func(t *testing.T) { nodesAmongThemselves(t, w, disks) })
 	t.Run("canaries", func(t *testing.T) { canariesStayHidden(t, w, disks, tr) })
+}
+
+// onlySoundSuites offers each server what Go still would speak by itself, and nothing
+// tells its figures without TLS.
+func onlySoundSuites(t *testing.T, w *world) {
+	ms := w.machines()
+	for name, ports := range map[string][]int{"tidewatch-control-1": {6443, 10257, 10259}, "tidewatch-keepers-1": {10250}, "tidewatch-datastore-1": {2379, 2380}} {
+		for _, port := range ports {
+			at := fmt.Sprintf("%s:%d", ms[name].Address, port)
+			for _, x := range []struct {
+				suites []uint16
+				want   bool
+			}{
+				{[]uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256}, true},
+				{[]uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA, tls.TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA, tls.TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA, tls.TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA}, false},
+			} {
+				// Who shows its certificate has agreed to a suite, whatever it wants then.
+				agreed := false
+				c, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS12, CipherSuites: x.suites,
+					VerifyPeerCertificate: func([][]byte, [][]*x509.Certificate) error { agreed = true; return nil }})
+				if err == nil {
+					c.Close()
+				}
+				if agreed != x.want {
+					t.Errorf("%s with %s and the like: %v", at, tls.CipherSuiteName(x.suites[0]), err)
+				}
+			}
+		}
+		if c, err := net.DialTimeout("tcp", ms[name].Address+":2381", time.Second); err == nil {
+			c.Close()
+			t.Errorf("something answers at port 2381 of %s", name)
+		}
+	}
 }
 
 func keysWhereTheyBelong(t *testing.T, disks string) {

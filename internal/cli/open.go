@@ -15,6 +15,7 @@ import (
 	"verbund/internal/sim"
 	"verbund/internal/site"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 const (
@@ -33,7 +34,7 @@ func (a *app) findDeclaration() (string, error) {
 		}
 		return a.file, nil
 	}
-	found, _ := filepath.Glob(filepath.Join(a.dir, "*"+declarationEnding))
+	found := whole.Named(a.dir, declarationEnding)
 	switch len(found) {
 	case 0:
 		return "", usage("there is no declaration (NAME%s) in this folder; write one with: verbund draft NAME", declarationEnding)
@@ -146,9 +147,16 @@ func (a *app) openAs(path string, text []byte, tell bool) (*engine.Session, *dec
 		}
 		may = append(may, l)
 	}
+	s := a.sessionOf(path, r)
+	s.MayLose = may
+	return s, r, nil
+}
+
+// sessionOf is a session for what a file declares.
+func (a *app) sessionOf(path string, r *declare.Result) *engine.Session {
 	folder := filepath.Dir(path)
-	return &engine.Session{MayLose: may, Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
-		Accepted: r.Findings.Accepted(), Parallel: max(a.parallel, 1)}, r, nil
+	return &engine.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
+		Accepted: r.Findings.Accepted(), Parallel: max(a.parallel, 1)}
 }
 
 // keys is what opens stores on this computer: key files in the person's own

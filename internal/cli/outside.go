@@ -16,6 +16,7 @@ import (
 
 	"verbund/internal/core/trust"
 	"verbund/internal/engine"
+	"verbund/internal/whole"
 )
 
 func (a *app) trustAdoptCmd() *cobra.Command {
@@ -175,7 +176,7 @@ trust accept takes the answers.`,
 				if err := os.MkdirAll(dir, 0o755); err != nil {
 					return err
 				}
-				if err := writeWhole(filepath.Join(dir, strings.ReplaceAll(id, "/", ".")+".csr"), qs[id], 0o644); err != nil {
+				if err := whole.Write(filepath.Join(dir, strings.ReplaceAll(id, "/", ".")+".csr"), qs[id], 0o644); err != nil {
 					return err
 				}
 			}

@@ -14,6 +14,7 @@ import (
 	"verbund/internal/engine"
 	"verbund/internal/kube"
 	"verbund/internal/report"
+	"verbund/internal/whole"
 )
 
 func (a *app) planCmd() *cobra.Command {
@@ -27,7 +28,10 @@ down to the line of a machine's file that was changed by hand. It changes nothin
 and waits for no lock.
 
 How long it takes is reckoned from the durations in the journal; of what was never
-done here, from what is usual.`,
+done here, from what is usual.
+
+The kinds of steps:
+` + kindsText(),
 		Example: "  verbund plan --verbose\n  verbund plan --picture plan.svg\n  verbund plan --only gauges --exit-code",
 		RunE: func(*cobra.Command, []string) error {
 			s, err := a.open(true)
@@ -85,7 +89,7 @@ func (a *app) usual(s *engine.Session) func(plan.Step) time.Duration {
 		if d, ok := known.Of(string(st.Kind), st.Machine); ok {
 			return d
 		}
-		d, _ := plan.Usual(st.Kind)
+		d := st.Kind.About().Usual
 		if d /= time.Duration(pace); pace > 1 && d > ownWork/4 {
 			d += ownWork
 		}
@@ -184,7 +188,7 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 		if a.verbose {
 			why := "because " + st.Why
 			if len(st.Guards) > 0 {
-				why += "; guard: " + strings.Join(st.Guards, ", ")
+				why += "; guard: " + plan.InWords(st.Guards)
 			}
 			rows = append(rows, cells("", "", "", "", "", "  "+why))
 		}
@@ -256,18 +260,21 @@ func (a *app) inShort(p *plan.Plan, slots []plan.Slot) {
 	fmt.Fprintln(a.out)
 }
 
+// kindsText says what each kind of step does.
+func kindsText() string {
+	var b strings.Builder
+	for _, k := range plan.Kinds {
+		fmt.Fprintf(&b, "  %-9s %s\n", k.Kind, k.Does)
+	}
+	return strings.TrimRight(b.String(), "\n")
+}
+
 // mostLines is how many differing lines of a step are shown, unless all are
 // asked for.
 const mostLines = 6
 
-var pictureTones = map[plan.Kind]report.Tone{
-	plan.Get: report.Bring, plan.Pull: report.Bring, plan.Write: report.Bring, plan.Vouch: report.Bring, plan.Backup: report.Bring, plan.Label: report.Bring, plan.Roles: report.Bring,
-	plan.Found: report.Run, plan.Member: report.Run, plan.Control: report.Run, plan.Balance: report.Run, plan.Carry: report.Run, plan.Network: report.Run, plan.DNS: report.Run, plan.Node: report.Run,
-	plan.Switch: report.Run, plan.Return: report.Run, plan.Uncordon: report.Run,
-	plan.Rest: report.Away, plan.Drain: report.Away,
-	plan.Ready: report.Wait, plan.Verify: report.Wait, plan.Answer: report.Wait,
-	plan.Drop: report.Removal, plan.Leave: report.Removal, plan.Unnode: report.Removal, plan.Release: report.Removal, plan.Wipe: report.Removal,
-}
+// pictureTones show what a step does to a machine.
+var pictureTones = map[plan.Effect]report.Tone{plan.Brings: report.Bring, plan.Starts: report.Run, plan.Away: report.Away, plan.Waits: report.Wait, plan.Removes: report.Removal}
 
 // mostRows is how many machines a picture shows: more cannot be told apart.
 const mostRows = 200
@@ -292,7 +299,7 @@ func (a *app) drawPlan(s *engine.Session, p *plan.Plan, slots []plan.Slot, total
 			at[name] = i
 			t.Rows = append(t.Rows, report.Row{Name: name})
 		}
-		t.Rows[i].Bars = append(t.Rows[i].Bars, report.Bar{From: slot.From, To: slot.To, Text: string(slot.Step.Kind), Tone: pictureTones[slot.Step.Kind]})
+		t.Rows[i].Bars = append(t.Rows[i].Bars, report.Bar{From: slot.From, To: slot.To, Text: string(slot.Step.Kind), Tone: pictureTones[slot.Step.Kind.About().Effect]})
 	}
 	t.Lanes()
 	if more := len(t.Rows) - mostRows; more > 0 {
@@ -303,7 +310,7 @@ func (a *app) drawPlan(s *engine.Session, p *plan.Plan, slots []plan.Slot, total
 	if err := t.Draw(&b, format); err != nil {
 		return err
 	}
-	if err := writeWhole(file, b.Bytes(), 0o644); err != nil {
+	if err := whole.Write(file, b.Bytes(), 0o644); err != nil {
 		return err
 	}
 	a.ui.say("drew %s", file)

@@ -14,6 +14,7 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine"
+	"verbund/internal/whole"
 )
 
 func (a *app) trustIssueCmd() *cobra.Command {
@@ -54,9 +55,11 @@ issued once and its key is not kept.`,
 			if !declared && len(names) == 0 && !client {
 				return usage("a certificate without --names is no server's; say --client if it is for a client, or declare %s under trust.programs", args[0])
 			}
-			if err := s.Store.Make(); err != nil {
+			release, err := held(s, "trust issue")
+			if err != nil {
 				return err
 			}
+			defer release()
 			q := trust.Program(args[0], names, client, cmp.Or(algorithm, s.Decl.Trust.Algorithm), t, 0)
 			files, g, err := s.IssueProgram(q, declared, time.Now())
 			if err != nil {
@@ -70,7 +73,7 @@ issued once and its key is not kept.`,
 				if strings.HasSuffix(name, ".key") {
 					mode = 0o600
 				}
-				if err := writeWhole(filepath.Join(into, name), b, mode); err != nil {
+				if err := whole.Write(filepath.Join(into, name), b, mode); err != nil {
 					return err
 				}
 			}
@@ -130,7 +133,7 @@ func (a *app) trustExportCmd() *cobra.Command {
 			if into == "" {
 				_, err = a.out.Write(bundle)
 			} else {
-				err = writeWhole(into, bundle, 0o644)
+				err = whole.Write(into, bundle, 0o644)
 			}
 			if err != nil {
 				return err

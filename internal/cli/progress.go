@@ -95,7 +95,8 @@ func (p *progress) tick() {
 // waits says what a step waits for, how long that usually takes and from when
 // on one should worry.
 func (p *progress) waits(e store.Entry) string {
-	usual, worry := plan.Usual(plan.Kind(e.What))
+	about := plan.Kind(e.What).About()
+	usual, worry := about.Usual, about.Worry
 	ends := ""
 	if st, ok := p.steps[e.Step]; ok && st.Within > 0 {
 		worry, ends = min(worry, st.Within/2), ", given up after "+seconds(st.Within)
@@ -104,11 +105,8 @@ func (p *progress) waits(e store.Entry) string {
 		usual = d
 	}
 	s := fmt.Sprintf("%s; usually %s, worry from %s%s", e.Text, seconds(usual), seconds(worry), ends)
-	switch plan.Kind(e.What) {
-	case plan.Ready:
-		s += "; NotReady is normal until the network plugin runs there"
-	case plan.Member, plan.Leave:
-		s += "; etcd changes its members only when all have been connected for five seconds"
+	if about.Hint != "" {
+		s += "; " + about.Hint
 	}
 	return s
 }
@@ -166,7 +164,7 @@ func (p *progress) line(e store.Entry, state, text string) {
 	} else {
 		mark = fmt.Sprintf("%-6s", mark)
 	}
-	fmt.Fprintf(p.a.err, "%s  %s  %s  %s\n", when, mark, where(e), text)
+	fmt.Fprintf(p.a.err, "%s  %s  %s  %s\n", when, mark, where(e), visible(text))
 }
 
 // entry takes a journal entry as it is written.

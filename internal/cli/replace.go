@@ -48,7 +48,10 @@ ask anew.`,
 				return engine.ErrNoTrust
 			}
 			s.Asking = ids
-			return a.converge(s, r, command, "", &change{fmt.Sprintf("%s to be renewed", isAre(len(ids), "certificate")), func() error { return s.Store.SaveAsked(ids, true) }})
+			return a.converge(s, r, command, "", &change{fmt.Sprintf("%s to be renewed", isAre(len(ids), "certificate")), func() error {
+				s.Asking = nil // it is remembered from now on
+				return s.Store.SaveAsked(ids, true)
+			}})
 		},
 	}
 	c.Flags().StringSliceVar(&machines, "machine", nil, "all certificates of this machine")

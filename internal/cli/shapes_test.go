@@ -3,7 +3,6 @@ package cli_test
 import (
 	"context"
 	"crypto/tls"
-	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -15,6 +14,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"verbund/internal/core/nodeconf"
 )
 
 // rewrite replaces the declaration as a whole.
@@ -343,6 +344,57 @@ func TestMovedMachines(t *testing.T) {
 	}
 }
 
+// Another version is declared, and before it is carried out machines move and are
+// lost: the moved ones are repaired as what they run, a new one joins on what the API
+// servers run, and all of them are upgraded then, in one converge.
+func TestUpgradeMeetsOtherChanges(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.36.3")
+	w.ok("converge", "--yes")
+	moved := []string{"tidewatch-control-2", "tidewatch-gauges-1"}
+	for _, n := range moved {
+		w.ok("site", "fault", "new-lease", n)
+	}
+	w.ok("site", "fault", "lost-machine", "tidewatch-gauges-2")
+	within(t, 20*time.Second, func() string {
+		for _, n := range moved {
+			if m := w.machines()[n]; m.Power != "on" {
+				return n + " is " + m.Power
+			}
+		}
+		return ""
+	})
+	// What runs that were cut off had not restarted yet, one of them something that is
+	// not there any more.
+	pending := map[string]string{"tidewatch-gauges-3": "kubelet.service", "tidewatch-control-1": "gone.service"}
+	for n, unit := range pending {
+		if err := os.WriteFile(w.path(".verbund/sites/estuary/disks/"+n+nodeconf.Pending), []byte(unit+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.declare(`kubernetes: v1.36.3`, "kubernetes: v1.37.2")
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	for n := range pending {
+		if _, err := os.Stat(w.path(".verbund/sites/estuary/disks/" + n + nodeconf.Pending)); err == nil {
+			t.Errorf("converge is done, and something on %s still waits to be restarted", n)
+		}
+	}
+	o := w.ok("history", w.lastRun())
+	if !strings.Contains(o, "switch from v1.36.3 to v1.37.2") {
+		t.Errorf("the last run is no upgrade:\n%s", o)
+	}
+	early := ""
+	for _, r := range w.runs() {
+		if h := w.ok("history", r); strings.Contains(h, "pull v1.36.3 into its first slot") {
+			early = h
+		}
+	}
+	if !strings.Contains(early, "tidewatch-gauges-2") || strings.Contains(early, "v1.37.2") {
+		t.Errorf("the new worker was not raised on what the API servers run:\n%s", early)
+	}
+}
+
 // A machine with components of its own is levelled with its pool; one of
 // another living cluster is refused.
 func TestMachinesWithAPast(t *testing.T) {
@@ -368,11 +420,7 @@ func TestMachinesWithAPast(t *testing.T) {
 	w.declare(`pools:\n.*\n`, "pools:\n  - {name: keepers, count: 2, size: small}\n  - {name: lamps, count: 1, size: small, adopt: ['02:5e:00:00:00:01']}\n")
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
-	var runs []struct{ Run string }
-	if err := json.Unmarshal([]byte(w.ok("history", "-o", "json")), &runs); err != nil || len(runs) == 0 {
-		t.Fatal(err)
-	}
-	if o := w.ok("history", runs[len(runs)-1].Run); !strings.Contains(o, "level it with its group: pull v1.37.2") {
+	if o := w.ok("history", w.lastRun()); !strings.Contains(o, "level it with its group: pull v1.37.2") {
 		t.Errorf("the journal does not tell of the levelling:\n%s", o)
 	}
 	if vs := versionsOf(w); vs["tidewatch-lamps-1"] != "v1.37.2" {

@@ -12,6 +12,7 @@ import (
 
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
+	"verbund/internal/whole"
 )
 
 func (a *app) statusCmd() *cobra.Command {
@@ -56,10 +57,7 @@ var tones = map[engine.HealthState]string{engine.IsWell: "good", engine.IsPendin
 
 // statusAll looks at every cluster of the folder.
 func (a *app) statusAll() error {
-	files, err := filepath.Glob(filepath.Join(a.dir, "*"+declarationEnding))
-	if err != nil {
-		return err
-	}
+	files := whole.Named(a.dir, declarationEnding)
 	if len(files) == 0 {
 		return usage("there is no declaration (NAME%s) in this folder", declarationEnding)
 	}
@@ -68,6 +66,7 @@ func (a *app) statusAll() error {
 		list = append(list, a.glanceAt(f))
 	}
 	worst := 0
+	var err error
 	if a.output == "json" {
 		err = a.ui.json(list)
 	}
@@ -187,6 +186,8 @@ func statusRows(h *engine.Health, v *engine.View) []field {
 	backup := func() {
 		if b := h.Backup; b != nil {
 			add("backup", "", "the newest is %s old, of %s: %s", duration.HumanDuration(time.Since(b.Taken)), b.Version, filepath.Base(b.File))
+		} else if h.Unopened > 0 {
+			add("backup", "attention", "none of this cluster that can be opened with what is here; %s there", isAre(h.Unopened, "file"))
 		} else if h.State != engine.NotRaised {
 			add("backup", "", "none was taken yet")
 		}

@@ -17,7 +17,9 @@ import (
 	"filippo.io/age/agessh"
 	"github.com/spf13/cobra"
 
+	"verbund/internal/core/declare"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 func (a *app) storeCmd() *cobra.Command {
@@ -253,7 +255,7 @@ other computer.`,
 			if err := writePack(&b, recipients, s.Decl.Name, p, files); err != nil {
 				return err
 			}
-			if err := writeWhole(args[0], b.Bytes(), 0o600); err != nil {
+			if err := whole.Write(args[0], b.Bytes(), 0o600); err != nil {
 				return err
 			}
 			a.ui.say("packed cluster %s into %s, %d KiB; whoever opens it holds every key of the cluster", s.Decl.Name, args[0], b.Len()>>10)
@@ -315,6 +317,10 @@ func (a *app) trustUnpackCmd() *cobra.Command {
 			if name == "" || files[packedStore] == nil || files[packedKey] == nil {
 				return &exit{exitFailed, fmt.Errorf("%s holds no packed cluster; nothing was changed", args[0])}
 			}
+			// Whoever made the archive chose the name; it becomes a folder here.
+			if !declare.IsName(name) {
+				return &exit{exitFailed, fmt.Errorf("%s is of a cluster %q, which is no name of a cluster; nothing was changed, and whoever made the archive should be asked why", args[0], name)}
+			}
 			st := store.At(a.dir, name, a.keys())
 			var write []string
 			for f := range files {
@@ -337,13 +343,13 @@ func (a *app) trustUnpackCmd() *cobra.Command {
 				return err
 			}
 			if files[packedJournal] != nil {
-				if err := writeWhole(st.JournalFile(), files[packedJournal], 0o600); err != nil {
+				if err := whole.Write(st.JournalFile(), files[packedJournal], 0o600); err != nil {
 					return err
 				}
 			}
 			slices.Sort(write)
 			for _, f := range write {
-				if err := writeWhole(filepath.Join(a.dir, f), files[f], 0o644); err != nil {
+				if err := whole.Write(filepath.Join(a.dir, f), files[f], 0o644); err != nil {
 					return err
 				}
 			}
@@ -399,7 +405,12 @@ func (a *app) unpack(b []byte) (map[string][]byte, error) {
 		}
 		return nil, err
 	}
-	out := map[string][]byte{}
+	return readPack(r)
+}
+
+// readPack reads the inside of an archive.
+func readPack(r io.Reader) (map[string][]byte, error) {
+	out, left := map[string][]byte{}, int64(mostPacked)
 	for t := tar.NewReader(r); ; {
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {
@@ -408,11 +419,14 @@ func (a *app) unpack(b []byte) (map[string][]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		if out[h.Name], err = io.ReadAll(io.LimitReader(t, mostPacked)); err != nil {
+		if left -= h.Size; left < 0 || h.Typeflag != tar.TypeReg {
+			return nil, fmt.Errorf("it holds %q, which is no file, or with which it is larger than any that was packed here", h.Name)
+		}
+		if out[h.Name], err = io.ReadAll(t); err != nil {
 			return nil, err
 		}
 	}
 }
 
-// mostPacked is how large a file of an archive may be.
+// mostPacked is how large the files of an archive may be together, in bytes.
 const mostPacked = 1 << 30

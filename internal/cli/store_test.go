@@ -1,16 +1,21 @@
 package cli_test
 
 import (
+	"archive/tar"
 	"bytes"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"errors"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
+	"filippo.io/age"
 	"golang.org/x/crypto/ssh"
 )
 
@@ -110,6 +115,72 @@ func TestStore(t *testing.T) {
 	w.ok("trust", "pack", archive+"2", "--to", strings.TrimSpace(string(ssh.MarshalAuthorizedKey(recipient))), "--unlock", id)
 	third := &world{t, t.TempDir(), t.TempDir()}
 	third.ok("trust", "unpack", archive+"2", "--unlock", id)
+}
+
+// An archive may come from anybody: whatever it is called and holds, nothing is written
+// outside the folder, or over what is there.
+func TestUnpackStaysInside(t *testing.T) {
+	t.Parallel()
+	w := &world{t, filepath.Join(t.TempDir(), "a", "b"), t.TempDir()}
+	if err := os.MkdirAll(w.dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		t.Fatal(err)
+	}
+	unlock, archive := filepath.Join(w.keys, "key"), filepath.Join(w.keys, "archive")
+	if err := os.WriteFile(unlock, []byte(id.String()+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	root := filepath.Dir(filepath.Dir(w.dir))
+	before := tree(t, root)
+	good := []tar.Header{{Name: "cluster"}, {Name: "store.db"}, {Name: "store.key"}}
+	for _, x := range []struct {
+		cluster string
+		more    tar.Header
+		want    string
+	}{
+		{"../../x", tar.Header{}, `of a cluster "../../x", which is no name of a cluster`},
+		{"..", tar.Header{}, "no name of a cluster"},
+		{"a/b", tar.Header{}, "no name of a cluster"},
+		{"Tide\nwatch", tar.Header{}, "no name of a cluster"},
+		{strings.Repeat("a", 31), tar.Header{}, "no name of a cluster"},
+		{"x", tar.Header{Name: "../x.yaml"}, `a file "../x.yaml" that does not belong there`},
+		{"x", tar.Header{Name: "/tmp/x.yaml"}, "that does not belong there"},
+		{"x", tar.Header{Name: "x.sh"}, "that does not belong there"},
+		{"x", tar.Header{Name: "x.yaml", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}, "which is no file"},
+	} {
+		var b bytes.Buffer
+		enc, err := age.Encrypt(&b, id.Recipient())
+		if err != nil {
+			t.Fatal(err)
+		}
+		tw := tar.NewWriter(enc)
+		for _, h := range append(slices.Clone(good), x.more) {
+			if h.Name == "" {
+				continue
+			}
+			text := "x"
+			if h.Name == "cluster" {
+				text = x.cluster
+			}
+			if h.Typeflag == 0 {
+				h.Size = int64(len(text))
+			}
+			if err := tw.WriteHeader(&h); err != nil {
+				t.Fatal(err)
+			}
+			tw.Write([]byte(text)[:h.Size])
+		}
+		if err := errors.Join(tw.Close(), enc.Close(), os.WriteFile(archive, b.Bytes(), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+		w.fails(1, []string{x.want, "nothing was changed"}, "trust", "unpack", archive, "--unlock", unlock)
+		if after := tree(t, root); !maps.Equal(before, after) {
+			t.Errorf("%q: written was %v", x.cluster, after)
+		}
+	}
 }
 
 // Every algorithm raises a cluster.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/charmbracelet/lipgloss"
@@ -101,8 +102,31 @@ func list[T any](x []T) []T {
 // say writes a line of progress.
 func (u *ui) say(format string, args ...any) {
 	if !u.a.quiet && u.a.output != "json" {
-		fmt.Fprintln(u.a.err, u.fitting(fmt.Sprintf(format, args...)))
+		fmt.Fprintln(u.a.err, u.fitting(visible(fmt.Sprintf(format, args...))))
 	}
+}
+
+// visible shows control characters as what they are: what machines, and people's pods,
+// say must not move the cursor, set titles or clear the screen of who reads it.
+func visible(s string) string {
+	if !strings.ContainsFunc(s, hidden) {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if hidden(r) {
+			fmt.Fprintf(&b, "\\x%02x", r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// hidden are the control characters that do something on a terminal, but for the ends of
+// lines and tabs, and those with which text can be made to read backwards.
+func hidden(r rune) bool {
+	return unicode.IsControl(r) && r != '\n' && r != '\t' || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
 }
 
 // fitting breaks what is said on a terminal between words, line by line; anywhere
@@ -120,7 +144,7 @@ func (u *ui) fitting(text string) string {
 
 // problem writes what went wrong.
 func (u *ui) problem(msg string) {
-	text := strings.TrimRight(u.fitting("error: "+msg), "\n")
+	text := strings.TrimRight(u.fitting(visible("error: "+msg)), "\n")
 	if u.errColour {
 		text = strings.Replace(text, "error:", u.bad.Render("error:"), 1)
 	}
@@ -157,6 +181,11 @@ func (u *ui) paint(c cell, text string) string {
 // is broken between words, beside the others or, when hardly any room is left
 // there, below them.
 func (u *ui) table(head []string, rows [][]cell, gives ...string) {
+	for _, r := range rows {
+		for i := range r {
+			r[i].text = visible(r[i].text)
+		}
+	}
 	limit := width(u.a.out)
 	shown := make([]int, len(head))
 	w := make([]int, len(head))
@@ -249,6 +278,7 @@ func (u *ui) fields(rows []field) {
 	}
 	limit := width(u.a.out)
 	for _, r := range rows {
+		r.cell.text = visible(r.cell.text)
 		lines := []string{r.cell.text}
 		if limit > 0 {
 			lines = fold(r.cell.text, limit-w-2)

@@ -3,13 +3,10 @@ package cli
 import (
 	"bytes"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -120,28 +117,6 @@ func TestAsking(t *testing.T) {
 	}
 }
 
-func TestWriteWhole(t *testing.T) {
-	p := filepath.Join(t.TempDir(), "f")
-	for i := range 3 {
-		if err := writeWhole(p, fmt.Appendf(nil, "version %d", i), 0o640); err != nil {
-			t.Fatal(err)
-		}
-	}
-	b, err := os.ReadFile(p)
-	if err != nil || string(b) != "version 2" {
-		t.Errorf("%q, %v", b, err)
-	}
-	if i, _ := os.Stat(p); i.Mode().Perm() != 0o640 {
-		t.Errorf("mode %v", i.Mode())
-	}
-	if es, _ := os.ReadDir(filepath.Dir(p)); len(es) != 1 {
-		t.Errorf("%d files are left", len(es))
-	}
-	if err := writeWhole(filepath.Join(t.TempDir(), "no", "f"), nil, 0o600); err == nil {
-		t.Error("a missing folder is no error")
-	}
-}
-
 // Two folders get different blocks, and one folder always the same.
 func TestBlockFor(t *testing.T) {
 	a, b := blockFor("/a/estuary.site.yaml"), blockFor("/b/estuary.site.yaml")
@@ -183,5 +158,28 @@ func TestPatience(t *testing.T) {
 	}
 	if err = answers(t.Context(), late.Listener.Addr().String(), "lamp"); err == nil {
 		t.Error("another page was taken for the right one")
+	}
+}
+
+// What machines and pods say moves no cursor of who reads it.
+func TestVisible(t *testing.T) {
+	for _, x := range []struct{ in, want string }{
+		{"plain, with ümläuts\tand\nlines", "plain, with ümläuts\tand\nlines"},
+		{"\x1b[2J\x1b]0;title\x07gone", `\x1b[2J\x1b]0;title\x07gone`},
+		{"back\rover", `back\x0dover`},
+		{"\u009b31m \u202ereversed", `\x9b31m \x202ereversed`},
+	} {
+		if got := visible(x.in); got != x.want {
+			t.Errorf("%q is shown as %q, wanted %q", x.in, got, x.want)
+		}
+	}
+	a, out, errs := quietApp()
+	a.quiet = false
+	a.ui.say("%s", "\x1b[2J")
+	a.ui.problem("\x1b[2J")
+	a.ui.table([]string{"x", "y"}, [][]cell{cells("\x1b[2J", "z")})
+	a.ui.fields([]field{{"x", plain("\x1b[2J")}})
+	if all := out.String() + errs.String(); strings.Contains(all, "\x1b") || strings.Count(all, `\x1b[2J`) != 4 {
+		t.Errorf("shown is %q", all)
 	}
 }

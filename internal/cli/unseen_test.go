@@ -9,10 +9,12 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 
 	"verbund/internal/cli"
+	"verbund/internal/store"
 )
 
 // mark is a digest of everything in the working folder that a person keeps: not of
@@ -239,4 +241,97 @@ func TestRaisedAtOnce(t *testing.T) {
 		}
 		w.fails(0, []string{name + ": well"}, "status", "-f", name+".verbund.yaml")
 	}
+}
+
+// An address that was chosen before a run was killed, and that another cluster has got
+// meanwhile, is not asked for again.
+func TestAddressGotByAnother(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	b, err := os.ReadFile(w.path("tidewatch.verbund.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := strings.NewReplacer("name: tidewatch\n", "name: lampwright\n", "tidewatch.test", "lampwright.test").Replace(string(b))
+	w.rewrite("lampwright.verbund.yaml", other)
+	one, two := []string{"-f", "tidewatch.verbund.yaml"}, []string{"-f", "lampwright.verbund.yaml"}
+	cmd, out, _ := w.start(append([]string{"converge", "--yes", "-o", "json"}, one...)...)
+	entries(out, func(kind, _, _ string) bool {
+		if kind == "step-began" {
+			cmd.Process.Kill()
+			return false
+		}
+		return true
+	})
+	cmd.Wait()
+	w.ok(append([]string{"converge", "--yes"}, two...)...)
+	w.ok(append([]string{"converge", "--yes"}, one...)...)
+	at := map[string]string{}
+	for _, m := range w.machinesOf(two) {
+		at[m.Address] = m.Name
+	}
+	for _, m := range w.machinesOf(one) {
+		if at[m.Address] != "" {
+			t.Errorf("%s and %s are both at %s", m.Name, at[m.Address], m.Address)
+		}
+	}
+	w.fails(0, []string{"lampwright  well", "tidewatch   well"}, "status", "--all")
+}
+
+// machinesOf lists the machines of one of several clusters.
+func (w *world) machinesOf(file []string) []machineRow {
+	w.Helper()
+	var ms []machineRow
+	if err := json.Unmarshal([]byte(w.ok(append([]string{"machines", "-o", "json"}, file...)...)), &ms); err != nil {
+		w.Fatal(err)
+	}
+	return ms
+}
+
+// First commands that come at once make one authority, not one each.
+func TestFirstCommandsAtOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	var wg sync.WaitGroup
+	var done atomic.Int32
+	for i := range 4 {
+		wg.Go(func() {
+			args := []string{"render", "--to", fmt.Sprintf("rendered-%d", i)}
+			if i%2 == 1 {
+				args = []string{"trust", "issue", "gauge-reader", "--client", "--into", filepath.Join(w.keys, fmt.Sprint(i))}
+			}
+			switch _, e, code := w.run(args...); code {
+			case 0:
+				done.Add(1)
+			case 4:
+			default:
+				t.Errorf("%v: exit code %d\n%s", args, code, e)
+			}
+		})
+	}
+	wg.Wait()
+	if done.Load() == 0 {
+		t.Error("nobody did anything")
+	}
+	// Whoever was first, what is there now is what everybody has.
+	w.ok("render", "--to", "last")
+	ca := func(dir string) string {
+		b, err := os.ReadFile(filepath.Join(dir, "tidewatch-control-1/etc/kubernetes/trust/cluster-authority.crt"))
+		if err != nil {
+			return ""
+		}
+		return string(b)
+	}
+	for i := range 4 {
+		if got := ca(w.path(fmt.Sprintf("rendered-%d", i))); got != "" && got != ca(w.path("last")) {
+			t.Errorf("rendering %d has another authority", i)
+		}
+	}
+	// With all of it there, rendering is reading, and waits for nobody.
+	release, err := store.At(w.dir, "tidewatch", &store.Keys{Dir: w.keys}).Lock("a test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer release()
+	w.ok("render", "--to", "meanwhile")
 }

@@ -80,7 +80,12 @@ type world struct {
 // process, so that test runs beside each other do not meet.
 func newWorld(t testing.TB, shape, version string) *world {
 	t.Helper()
-	w := &world{t, t.TempDir(), t.TempDir()}
+	return newWorldIn(t, t.TempDir(), shape, version)
+}
+
+func newWorldIn(t testing.TB, dir, shape, version string) *world {
+	t.Helper()
+	w := &world{t, dir, t.TempDir()}
 	w.ok("draft", "tidewatch", "--shape", shape, "--kubernetes", version)
 	block := fmt.Sprintf("127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256)
 	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
@@ -277,3 +282,19 @@ func entries(r io.Reader, f func(kind, step, what string) bool) {
 		}
 	}
 }
+
+// runs lists the runs of the journal, the newest last.
+func (w *world) runs() []string {
+	w.Helper()
+	var runs []struct{ Run string }
+	if err := json.Unmarshal([]byte(w.ok("history", "-o", "json")), &runs); err != nil || len(runs) == 0 {
+		w.Fatalf("%d runs, %v", len(runs), err)
+	}
+	var out []string
+	for _, r := range runs {
+		out = append(out, r.Run)
+	}
+	return out
+}
+
+func (w *world) lastRun() string { rs := w.runs(); return rs[len(rs)-1] }

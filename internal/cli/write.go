@@ -3,13 +3,11 @@ package cli
 import (
 	"cmp"
 	_ "embed"
-	"errors"
 	"fmt"
 	"hash/fnv"
 	"net/netip"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -24,6 +22,7 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/engine"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 //go:embed draft/available.yaml
@@ -38,8 +37,6 @@ var draftSite string
 // schemaFile is where draft puts the schema for editors.
 const schemaFile = store.Dir + "/declaration.schema.json"
 
-var clusterName = regexp.MustCompile(`^[a-z]([a-z0-9-]*[a-z0-9])?$`)
-
 func (a *app) draftCmd() *cobra.Command {
 	var shape, siteName, version string
 	c := &cobra.Command{
@@ -49,7 +46,7 @@ func (a *app) draftCmd() *cobra.Command {
 		Args:    exactArgs(1, "the name of the cluster"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			name := args[0]
-			if !clusterName.MatchString(name) || len(name) > 30 {
+			if !declare.IsName(name) {
 				return usage("%q is not a name for a cluster; begin with a small letter, then small letters, digits and hyphens, 30 at most", name)
 			}
 			text := map[string]string{"small": draftSmall, "available": draftAvailable}[shape]
@@ -86,13 +83,13 @@ func (a *app) draftCmd() *cobra.Command {
 				if err := t.Execute(&b, map[string]any{"Name": name, "Site": siteName, "Kubernetes": version, "Addresses": blockFor(abs)}); err != nil {
 					return err
 				}
-				if err := writeWhole(p, []byte(b.String()), 0o644); err != nil {
+				if err := whole.Write(p, []byte(b.String()), 0o644); err != nil {
 					return err
 				}
 				a.ui.say("wrote %s", p)
 				wrote = append(wrote, p)
 			}
-			if err := writeWhole(filepath.Join(a.dir, schemaFile), sch, 0o644); err != nil {
+			if err := whole.Write(filepath.Join(a.dir, schemaFile), sch, 0o644); err != nil {
 				return err
 			}
 			if a.output == "json" {
@@ -116,20 +113,6 @@ func blockFor(path string) netip.Prefix {
 	h.Write([]byte(path))
 	v := h.Sum32()
 	return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(64 + v>>8&63), byte(v), 0}), 24)
-}
-
-// writeWhole writes a file under its name only when all of it is on disk.
-func writeWhole(path string, b []byte, mode os.FileMode) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".verbund-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(b)
-	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
-		return fmt.Errorf("writing %s: %w", path, err)
-	}
-	return os.Rename(f.Name(), path)
 }
 
 func (a *app) checkCmd() *cobra.Command {
@@ -377,7 +360,7 @@ func (a *app) writeCatalogue(file string) error {
 	if _, err := os.Lstat(file); err == nil {
 		return &exit{exitFailed, fmt.Errorf("%s is there already and was left alone", file)}
 	}
-	if err := writeWhole(file, b, 0o644); err != nil {
+	if err := whole.Write(file, b, 0o644); err != nil {
 		return err
 	}
 	a.ui.say("wrote %s\nto use it, add to the declaration:\n\ncatalogue:\n  file: %s\n  digest: %s", file, filepath.Base(file), versions.DigestOf(b))
@@ -506,6 +489,18 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 	if err != nil {
 		return 0, err
 	}
+	// What is yet to be made is made once, whoever comes first.
+	due, err := s.TrustDue(c, time.Now())
+	if err != nil {
+		return 0, err
+	}
+	if due {
+		release, err := held(s, "render")
+		if err != nil {
+			return 0, err
+		}
+		defer release()
+	}
 	if err := s.EnsureTrust(c, time.Now()); err != nil {
 		return 0, err
 	}
@@ -535,7 +530,10 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 				continue
 			}
 			p := filepath.Join(tmp, m.Name, f.Path)
-			if err := errors.Join(os.MkdirAll(filepath.Dir(p), 0o755), os.WriteFile(p, f.Bytes, f.Mode)); err != nil {
+			if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
+				return err
+			}
+			if err := os.WriteFile(p, f.Bytes, f.Mode); err != nil {
 				return err
 			}
 			n.Add(1)
@@ -553,5 +551,8 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 			return 0, err
 		}
 	}
-	return int(n.Load()), errors.Join(os.RemoveAll(to), os.Rename(tmp, to))
+	if err := os.RemoveAll(to); err != nil {
+		return 0, fmt.Errorf("the folder of the rendering before: %w", err)
+	}
+	return int(n.Load()), os.Rename(tmp, to)
 }

@@ -4,6 +4,7 @@ package datastore
 
 import (
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"go.etcd.io/etcd/api/v3/etcdserverpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
@@ -250,13 +252,24 @@ func (c *Client) Remove(ctx context.Context, id uint64) error {
 	}
 	defer cl.Close()
 	return steady(ctx, func() error {
-		_, err := cl.MemberRemove(ctx, id)
-		if errors.Is(err, rpctypes.ErrMemberNotFound) {
+		// The one that was asked may be the one that goes: its answer is then lost, and
+		// the connection may stand for as long as nobody gives it up.
+		tctx, cancel := context.WithTimeout(ctx, removeTimeout)
+		defer cancel()
+		_, err := cl.MemberRemove(tctx, id)
+		switch {
+		case errors.Is(err, rpctypes.ErrMemberNotFound):
 			return nil
+		case err != nil && tctx.Err() != nil && ctx.Err() == nil:
+			return status.Errorf(codes.Unavailable, "no answer within %s", removeTimeout)
 		}
 		return err
 	})
 }
+
+// removeTimeout is how long one try to take a member out may go without an answer; etcd
+// itself gives a change up after five seconds and an election.
+const removeTimeout = 10 * time.Second
 
 // Move tells the others at which address a member is now.
 func (c *Client) Move(ctx context.Context, id uint64, peer string) error {
@@ -271,8 +284,9 @@ func (c *Client) Move(ctx context.Context, id uint64, peer string) error {
 	})
 }
 
-// Snapshot writes the datastore's state to w.
-func (c *Client) Snapshot(ctx context.Context, w io.Writer) (int64, error) {
+// Snapshot hands the datastore's state to take, with how many bytes it has: the last
+// 32 are the sum of the others.
+func (c *Client) Snapshot(ctx context.Context, take func(size int64, r io.Reader) error) error {
 	var last error
 	for _, e := range c.endpoints {
 		if last = c.Health(ctx, e); last != nil {
@@ -280,17 +294,40 @@ func (c *Client) Snapshot(ctx context.Context, w io.Writer) (int64, error) {
 		}
 		cl, err := c.open(ctx, e)
 		if err != nil {
-			return 0, err
+			return err
 		}
 		defer cl.Close()
-		r, err := cl.Snapshot(ctx)
+		// The client's own Snapshot does not say how much is to come.
+		s, err := etcdserverpb.NewMaintenanceClient(cl.ActiveConnection()).Snapshot(ctx, &etcdserverpb.SnapshotRequest{})
+		if err != nil {
+			return err
+		}
+		first, err := s.Recv()
+		if err != nil {
+			return err
+		}
+		return take(int64(len(first.Blob))+int64(first.RemainingBytes)+sha256.Size, &pieces{s, first.Blob})
+	}
+	return fmt.Errorf("no member could give a snapshot: %w", last)
+}
+
+// pieces reads what a member sends piece by piece.
+type pieces struct {
+	from etcdserverpb.Maintenance_SnapshotClient
+	left []byte
+}
+
+func (p *pieces) Read(b []byte) (int, error) {
+	for len(p.left) == 0 {
+		r, err := p.from.Recv()
 		if err != nil {
 			return 0, err
 		}
-		defer r.Close()
-		return io.Copy(w, r)
+		p.left = r.Blob
 	}
-	return 0, fmt.Errorf("no member could give a snapshot: %w", last)
+	n := copy(b, p.left)
+	p.left = p.left[n:]
+	return n, nil
 }
 
 // Heads reads the first bytes of every value under a prefix whose key has a

@@ -3,8 +3,10 @@ package datastore
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"os"
@@ -103,9 +105,17 @@ func TestMembership(t *testing.T) {
 	if ms, err = d.Members(ctx, nil); err != nil || len(ms) != 1 {
 		t.Errorf("%+v, %v", ms, err)
 	}
-	var b bytes.Buffer
-	if n, err := New([]string{"http://127.0.0.1:1", c1.String()}, nil).Snapshot(ctx, &b); err != nil || n < 1000 || int64(b.Len()) != n {
-		t.Errorf("snapshot of %d bytes, %d written: %v", n, b.Len(), err)
+	var b []byte
+	var n int64
+	if err := New([]string{"http://127.0.0.1:1", c1.String()}, nil).Snapshot(ctx, func(size int64, r io.Reader) (err error) {
+		n = size
+		b, err = io.ReadAll(r)
+		return err
+	}); err != nil || n < 1000 || int64(len(b)) != n {
+		t.Fatalf("snapshot of %d bytes, %d read: %v", n, len(b), err)
+	}
+	if sum := sha256.Sum256(b[:n-sha256.Size]); !bytes.Equal(sum[:], b[n-sha256.Size:]) {
+		t.Error("it does not end with its sum")
 	}
 }
 
@@ -148,7 +158,7 @@ func TestNoQuorum(t *testing.T) {
 	if _, err := d.Members(context.Background(), nil); !errors.Is(err, ErrNoQuorum) {
 		t.Errorf("error is %v", err)
 	}
-	if _, err := d.Snapshot(context.Background(), &bytes.Buffer{}); err == nil {
+	if err := d.Snapshot(context.Background(), func(int64, io.Reader) error { return nil }); err == nil {
 		t.Error("a snapshot from nobody")
 	}
 }

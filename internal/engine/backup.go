@@ -12,16 +12,20 @@ import (
 
 	"filippo.io/age"
 
+	"verbund/internal/backup"
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
+	"verbund/internal/core/trust"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 // IdentityFile held the key that opens the backups beside it, before it was
 // closed like the store.
 const IdentityFile = "identity.txt"
 
-// backup writes a snapshot of the datastore to a file, encrypted with age: it
-// holds every Secret of the cluster.
+// backup writes a snapshot of the datastore to a file, with what opens the Secrets in
+// it, encrypted with age. It has its name only when all of it was read back.
 func (r *Run) backup(ctx context.Context, s plan.Step) error {
 	d, err := r.Datastore(r.Cluster)
 	if err != nil {
@@ -35,32 +39,49 @@ func (r *Run) backup(ctx context.Context, s plan.Step) error {
 	if err != nil {
 		return err
 	}
-	name := filepath.Join(dir, fmt.Sprintf("%s-%s.snapshot.age", time.Now().UTC().Format("20060102-150405"), plan.Version(r.Cluster, r.View.Seen)))
-	f, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	t, err := r.Trust()
+	if err != nil {
+		return err
+	}
+	secrets, err := Content(nodeconf.File{Kind: nodeconf.SecretsConfig, From: trust.SecretsKey}, t)
+	if err != nil {
+		return err
+	}
+	m := backup.Manifest{Cluster: r.Cluster.Name, Taken: time.Now().UTC(), Kubernetes: plan.Version(r.Cluster, r.View.Seen)}
+	name := filepath.Join(dir, fmt.Sprintf("%s-%s%s", m.Taken.Format("20060102-150405"), m.Kubernetes, backup.Suffix))
+	f, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
 	}
 	defer os.Remove(name + ".part")
 	defer f.Close()
-	w, err := age.Encrypt(f, id.Recipient())
+	if err := d.Snapshot(ctx, func(size int64, from io.Reader) error {
+		m.Bytes = size
+		return backup.Write(f, id.Recipient(), m, secrets, from)
+	}); err != nil {
+		return fmt.Errorf("writing the backup: %w", err)
+	}
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	// A backup that cannot be opened is none.
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	back, err := backup.Open(f, id)
+	if err == nil {
+		err = back.Verify(io.Discard)
+	}
 	if err != nil {
+		return fmt.Errorf("reading the backup back: %w", err)
+	}
+	if err := f.Close(); err != nil {
 		return err
 	}
-	n, err := d.Snapshot(ctx, w)
-	if err != nil {
+	if err := whole.Replace(name+".part", name); err != nil {
 		return err
 	}
-	if err := errors.Join(w.Close(), f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	if err := os.Rename(name+".part", name); err != nil {
-		return err
-	}
-	// A backup that cannot be opened is none: read it back.
-	if err := ReadBackup(name, id, n); err != nil {
-		return err
-	}
-	r.Note(s, fmt.Sprintf("backup %s, %d KiB", name, n>>10))
+	r.Note(s, fmt.Sprintf("backup %s, %d KiB", name, m.Bytes>>10))
 	return nil
 }
 
@@ -71,33 +92,61 @@ const recentEnough = 15 * time.Minute
 // recentBackup is the version of which a backup was taken a short while ago,
 // since the datastore was founded: those of an earlier cluster do not count.
 func (s *Session) recentBackup(founded, now time.Time) string {
-	files, _ := filepath.Glob(filepath.Join(s.Store.BackupDir(), "*.snapshot.age"))
-	for _, f := range files {
-		stamp, version, ok := strings.Cut(strings.TrimSuffix(filepath.Base(f), ".snapshot.age"), "-v")
-		at, err := time.Parse("20060102-150405", stamp)
-		if ok && err == nil && at.After(founded) && now.Sub(at) < recentEnough {
-			return "v" + version
-		}
+	if b, _ := s.newestBackup(); b != nil && b.Taken.After(founded) && now.Sub(b.Taken) < recentEnough && !b.Taken.After(now) {
+		return b.Version
 	}
 	return ""
 }
 
-// ReadBackup opens a backup and checks that it holds n bytes.
-func ReadBackup(name string, id age.Identity, n int64) error {
-	f, err := os.Open(name)
+// newestBackup finds this cluster's newest backup by what stands in it, nil if there is
+// none, and counts the files that are of another cluster or cannot be opened with what is
+// here.
+func (s *Session) newestBackup() (newest *BackupFound, unopened int) {
+	files := s.Backups()
+	if len(files) == 0 {
+		return nil, 0
+	}
+	plain, err := s.Store.OpenAside()
 	if err != nil {
-		return err
+		return nil, len(files)
+	}
+	id, err := readIdentity(plain)
+	if err != nil {
+		return nil, len(files)
+	}
+	for _, f := range files {
+		m, err := manifestOf(f, id)
+		switch {
+		case err != nil || m.Cluster != s.Decl.Name:
+			unopened++
+		case newest == nil || m.Taken.After(newest.Taken):
+			newest = &BackupFound{f, m.Taken, m.Kubernetes}
+		}
+	}
+	return newest, unopened
+}
+
+// Backups lists the files of all backups, also of those from before they had a manifest,
+// which count for nothing any more.
+func (s *Session) Backups() []string {
+	var out []string
+	for _, ending := range []string{backup.Suffix, ".snapshot.age"} {
+		out = append(out, whole.Named(s.Store.BackupDir(), ending)...)
+	}
+	return out
+}
+
+func manifestOf(file string, id age.Identity) (backup.Manifest, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return backup.Manifest{}, err
 	}
 	defer f.Close()
-	p, err := age.Decrypt(f, id)
+	b, err := backup.Open(f, id)
 	if err != nil {
-		return fmt.Errorf("reading the backup back: %w", err)
+		return backup.Manifest{}, err
 	}
-	got, err := io.Copy(io.Discard, p)
-	if err != nil || got != n {
-		return fmt.Errorf("reading the backup back: %d of %d bytes: %w", got, n, err)
-	}
-	return nil
+	return b.Manifest, nil
 }
 
 // backupIdentity is what opens the backups. It is kept beside them, closed like
@@ -133,10 +182,14 @@ func backupIdentity(st *store.Store) (*age.X25519Identity, error) {
 			return nil, err
 		}
 	}
-	for _, line := range strings.Split(string(b), "\n") {
-		if line != "" && line[0] != '#' {
+	return readIdentity(b)
+}
+
+func readIdentity(b []byte) (*age.X25519Identity, error) {
+	for line := range strings.Lines(string(b)) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
 			return age.ParseX25519Identity(line)
 		}
 	}
-	return nil, fmt.Errorf("%s holds no identity", filepath.Join(st.BackupDir(), store.Aside))
+	return nil, fmt.Errorf("%s holds no identity", store.Aside)
 }

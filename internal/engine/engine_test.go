@@ -19,7 +19,10 @@ import (
 	"filippo.io/age"
 	"golang.org/x/sync/errgroup"
 
+	"verbund/internal/backup"
 	"verbund/internal/core/coretest"
+	"verbund/internal/core/declare"
+	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
@@ -124,50 +127,65 @@ func TestBackupsOpenAgain(t *testing.T) {
 	if err != nil || again.String() != id.String() {
 		t.Errorf("the identity came back as another: %v", err)
 	}
-	file := filepath.Join(dir, "x.age")
-	f, err := os.Create(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	w, err := age.Encrypt(f, id.Recipient())
-	if err != nil {
-		t.Fatal(err)
-	}
-	w.Write([]byte("state"))
-	w.Close()
-	f.Close()
-	if err := ReadBackup(file, id, 5); err != nil {
-		t.Error(err)
-	}
-	if err := ReadBackup(file, id, 6); err == nil {
-		t.Error("a short backup passes")
-	}
-	b, _ := os.ReadFile(file)
-	b[len(b)-1] ^= 1
-	os.WriteFile(file, b, 0o600)
-	if err := ReadBackup(file, id, 5); err == nil {
-		t.Error("a spoilt backup passes")
-	}
 }
 
-func TestRecentBackup(t *testing.T) {
-	s := session(t)
+// put writes a backup under a name that says nothing.
+func put(t *testing.T, s *Session, name, cluster, version string, taken time.Time) {
+	t.Helper()
 	if err := os.MkdirAll(s.Store.BackupDir(), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	name := filepath.Join(s.Store.BackupDir(), "20261123-080000-v1.36.3.snapshot.age")
-	if err := os.WriteFile(name, nil, 0o600); err != nil {
+	id, err := backupIdentity(s.Store)
+	if err != nil {
 		t.Fatal(err)
 	}
-	at := time.Date(2026, 11, 23, 8, 5, 0, 0, time.UTC)
-	if v := s.recentBackup(at.Add(-time.Hour), at); v != "v1.36.3" {
-		t.Errorf("five minutes later: %q", v)
+	f, err := os.Create(filepath.Join(s.Store.BackupDir(), name))
+	if err != nil {
+		t.Fatal(err)
 	}
-	if v := s.recentBackup(at.Add(-time.Hour), at.Add(time.Hour)); v != "" {
-		t.Errorf("an hour later: %q", v)
+	defer f.Close()
+	if err := backup.Write(f, id.Recipient(), backup.Manifest{Cluster: cluster, Taken: taken, Kubernetes: version}, nil, strings.NewReader("")); err != nil {
+		t.Fatal(err)
 	}
-	if v := s.recentBackup(at.Add(-time.Minute), at); v != "" {
-		t.Errorf("of an earlier cluster: %q", v)
+}
+
+// A backup counts by what stands in it: of this cluster, since it was founded, and
+// not long ago.
+func TestRecentBackup(t *testing.T) {
+	s := session(t)
+	s.Decl = &declare.Declaration{Name: "tidewatch"}
+	taken := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	at := taken.Add(5 * time.Minute)
+	if err := os.MkdirAll(s.Store.BackupDir(), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	// Files that are called like backups and are none, and one of another cluster.
+	for _, name := range []string{"20261123-080100-v1.37.2.backup.age", "20261123-080100-v1.37.2.backup.age.part"} {
+		if err := os.WriteFile(filepath.Join(s.Store.BackupDir(), name), []byte("half"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put(t, s, "20261123-080200-v1.37.1.backup.age", "lampwright", "v1.37.1", taken.Add(time.Minute))
+	if v := s.recentBackup(taken.Add(-time.Hour), at); v != "" {
+		t.Errorf("before there was one: %q", v)
+	}
+	if b, n := s.newestBackup(); b != nil || n != 2 {
+		t.Errorf("found %+v, and %d that are none of this cluster", b, n)
+	}
+	put(t, s, "x.backup.age", s.Decl.Name, "v1.36.3", taken)
+	put(t, s, "y.backup.age", s.Decl.Name, "v1.35.4", taken.Add(-time.Minute))
+	for _, x := range []struct {
+		founded, now time.Time
+		want         string
+	}{
+		{taken.Add(-time.Hour), at, "v1.36.3"},
+		{taken.Add(-time.Hour), taken.Add(time.Hour), ""},
+		{taken.Add(time.Minute), at, ""},
+		{taken.Add(-time.Hour), taken.Add(-time.Minute), ""}, // a clock that was wrong
+	} {
+		if v := s.recentBackup(x.founded, x.now); v != x.want {
+			t.Errorf("founded %s, now %s: %q, wanted %q", x.founded, x.now, v, x.want)
+		}
 	}
 }
 
@@ -294,4 +312,61 @@ func BenchmarkRenderThousand(b *testing.B) {
 		b.ReportMetric(float64(files.Load()), "files")
 	}
 	b.ReportMetric(float64(all)/float64(plain), "times-bare")
+}
+
+// A machine that was there once, and is to be got anew, gets pairs that nobody had.
+func TestForgetLost(t *testing.T) {
+	c, err := coretest.Cluster("v1.37.2", 1, 2, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := session(t)
+	s.Decl = &declare.Declaration{Name: "tidewatch"}
+	if err := s.EnsureTrust(c, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	before, err := s.Store.Trust()
+	if err != nil {
+		t.Fatal(err)
+	}
+	known := map[string]store.Machine{"tidewatch-control-1": {Hardware: "1"}, "tidewatch-gauges-1": {Hardware: "2"}, "tidewatch-gauges-2": {}}
+	there := map[string]plan.MachineSeen{"tidewatch-control-1": {Exists: true}}
+	r := &Run{Session: s, Cluster: c, View: &View{Seen: plan.Observed{Machines: there}}}
+	if err := r.forgetLost(known); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.EnsureTrust(c, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	after, err := s.Store.Trust()
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for id, k := range before.Keys {
+		m, _, of := strings.Cut(id, "/")
+		lost := of && m == "tidewatch-gauges-1"
+		if n += map[bool]int{true: 1}[lost]; (string(k) != string(after.Keys[id])) != lost {
+			t.Errorf("the key %s is another one: %v, wanted %v", id, !lost, lost)
+		}
+	}
+	if asked, err := s.Store.Asked(); n == 0 || err != nil || len(asked) > 0 {
+		t.Errorf("%d pairs of the lost machine; asked for are still %v, %v", n, asked, err)
+	}
+	// What is given back leaves nothing behind, nor what it had before.
+	if err := s.Store.SaveTrust(&store.Trust{Keys: map[string]store.Secret{was("tidewatch-gauges-1/proxy"): store.Secret("x")}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Store.ForgetMachine("tidewatch-gauges-1"); err != nil {
+		t.Fatal(err)
+	}
+	left, err := s.Store.Trust()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for id := range left.Keys {
+		if strings.Contains(id, "tidewatch-gauges-1/") {
+			t.Errorf("%s is left of a machine that was given back", id)
+		}
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
@@ -131,6 +132,49 @@ func (r *Run) pull(ctx context.Context, m topology.Machine) error {
 	})
 }
 
+// slotFor is the slot that holds what a machine is to run: the one in use, or the
+// idle one, into which it was pulled to be switched to. Files for it are written into
+// no other: a machine that is pointed at a slot without them runs nothing.
+func slotFor(m topology.Machine, f *protocol.FactsReply) (string, error) {
+	for _, slot := range []string{f.Active, idle(f.Active)} {
+		if slot != "" && !slices.ContainsFunc(m.Components(), func(k versions.Component) bool { return f.Slots[slot][k.Name] != k.Version }) {
+			return slot, nil
+		}
+	}
+	return "", &StepError{Err: fmt.Errorf("guard: neither slot of %s holds what the files are for, %s and what fits it, so nothing was written", m.Name, m.Carries()),
+		Todo: "run converge again: the plan is made anew from what is there"}
+}
+
+// writeOnly writes some of a machine's files, which concern nothing that runs.
+func (r *Run) writeOnly(ctx context.Context, m topology.Machine, paths []string) error {
+	return r.on(ctx, m.Name, func(c *machine.Machine) error {
+		some, err := r.some(ctx, c, m, func(f nodeconf.File) bool { return slices.Contains(paths, f.Path) })
+		if err == nil {
+			_, err = c.Put(ctx, some, nil)
+		}
+		return err
+	})
+}
+
+// some renders those of a machine's files that are wanted, for the slot in use.
+func (r *Run) some(ctx context.Context, c *machine.Machine, m topology.Machine, wanted func(nodeconf.File) bool) ([]protocol.File, error) {
+	f, err := c.Facts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	files, rendered, err := r.files(r.Cluster, m, nodeconf.Options{}, f.Active)
+	if err != nil {
+		return nil, err
+	}
+	var out []protocol.File
+	for i, f := range rendered {
+		if wanted(f) {
+			out = append(out, files[i])
+		}
+	}
+	return out, nil
+}
+
 // writeFiles brings a machine's files to what is rendered, and has what reads
 // them take them up.
 func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
@@ -139,12 +183,9 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		// A slot that holds another version is not written into.
-		slot := f.Active
-		for _, k := range m.Components() {
-			if f.Active == "" || f.Slots[f.Active][k.Name] != k.Version {
-				slot = idle(f.Active)
-			}
+		slot, err := slotFor(m, f)
+		if err != nil {
+			return err
 		}
 		resting, err := r.Store.Resting()
 		if err != nil {
@@ -194,7 +235,8 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 			return err
 		}
 		if slices.Contains(restart, "etcd.service") && member && len(r.Cluster.With(versions.Member)) > 1 && !r.View.Seen.Now {
-			if err := r.othersWell(ctx, m.Name); err != nil {
+			// The plan could not know that this restarts it.
+			if err := r.guarded(ctx, plan.Step{Machine: m.Name, Guards: []plan.Guard{plan.OthersWell}}, m); err != nil {
 				return err
 			}
 		}
@@ -225,7 +267,10 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 			if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(m)...); err != nil {
 				return err
 			}
-			_, err := c.Switch(ctx, slot)
+			if _, err := c.Switch(ctx, slot); err != nil {
+				return err
+			}
+			_, err := c.Put(ctx, nil, []string{nodeconf.Pending})
 			return err
 		}
 		err = func() error {
@@ -259,7 +304,7 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return r.putBack(ctx, c, m, changed, again, err)
 		}
-		if len(again) > 0 {
+		if len(again)+len(cut) > 0 {
 			if _, err := c.Put(ctx, nil, []string{nodeconf.Pending}); err != nil {
 				return err
 			}
@@ -279,19 +324,9 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 // else: what runs reads them again by itself.
 func (r *Run) writePairs(ctx context.Context, m topology.Machine) error {
 	return r.on(ctx, m.Name, func(c *machine.Machine) error {
-		f, err := c.Facts(ctx)
+		pairs, err := r.some(ctx, c, m, func(f nodeconf.File) bool { return f.Kind != nodeconf.Text && strings.Contains(f.From, "/") })
 		if err != nil {
 			return err
-		}
-		files, rendered, err := r.files(r.Cluster, m, nodeconf.Options{}, f.Active)
-		if err != nil {
-			return err
-		}
-		var pairs []protocol.File
-		for i, f := range rendered {
-			if f.Kind != nodeconf.Text && strings.Contains(f.From, "/") {
-				pairs = append(pairs, files[i])
-			}
 		}
 		us, err := c.Units(ctx)
 		if err != nil {
@@ -365,11 +400,6 @@ func (r *Run) reload(ctx context.Context, c *machine.Machine, unit string) error
 // swap writes the new version's files into the idle slot, switches to it and
 // restarts; a machine that does not come up goes back by itself.
 func (r *Run) swap(ctx context.Context, m topology.Machine) error {
-	if m.Is(versions.Member) && len(r.Cluster.With(versions.Member)) > 1 {
-		if err := r.othersWell(ctx, m.Name); err != nil {
-			return err
-		}
-	}
 	return r.on(ctx, m.Name, func(c *machine.Machine) error {
 		f, err := c.Facts(ctx)
 		if err != nil {
@@ -401,7 +431,8 @@ func (r *Run) swap(ctx context.Context, m topology.Machine) error {
 			return &StepError{Unit: rep.Unit, Exit: rep.ExitCode, Log: rep.Log, Err: fmt.Errorf("%s did not come up on %s, and the machine went back to slot %s: %s", m.Name, m.Carries(), rep.Active, rep.FellBack),
 				Todo: "nothing else was touched; read the log lines, mend the cause, and run converge again"}
 		}
-		if _, err := c.Put(ctx, nil, stale); err != nil {
+		// All its units were restarted: what a run that was cut off left to do is done.
+		if _, err := c.Put(ctx, nil, append(stale, nodeconf.Pending)); err != nil {
 			return err
 		}
 		return r.settleTrust(m)

@@ -5,9 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"k8s.io/apimachinery/pkg/util/duration"
@@ -55,8 +53,11 @@ type Health struct {
 	Refused   string       `json:"refused,omitempty"`
 	Accepted  []string     `json:"accepted"` // what exceptions of the declaration accept
 	Backup    *BackupFound `json:"backup,omitempty"`
-	Run       *Underway    `json:"run,omitempty"`
-	Replacing []Replacing  `json:"replacing"`
+	// Unopened counts backups that lie there and cannot be opened here, or are of another
+	// cluster of the name.
+	Unopened  int         `json:"unopened"`
+	Run       *Underway   `json:"run,omitempty"`
+	Replacing []Replacing `json:"replacing"`
 }
 
 // Group is the machines of a pool, or of a role, that run one version.
@@ -143,7 +144,7 @@ func (s *Session) Health(ctx context.Context, v *View, now time.Time) (*Health, 
 	if h.Run, err = s.Underway(); err != nil {
 		return nil, err
 	}
-	h.Backup = s.newestBackup()
+	h.Backup, h.Unopened = s.newestBackup()
 	if err := s.Unseen(v); err != nil {
 		h.State, h.Why = NotKnown, err.Error()
 		return h, nil
@@ -345,21 +346,6 @@ func (s *Session) replacing(h *Health) error {
 		}
 	}
 	return nil
-}
-
-// newestBackup finds the newest backup by the name of its file; nil if there is
-// none.
-func (s *Session) newestBackup() *BackupFound {
-	var newest *BackupFound
-	files, _ := filepath.Glob(filepath.Join(s.Store.BackupDir(), "*.snapshot.age"))
-	for _, f := range files {
-		stamp, version, ok := strings.Cut(strings.TrimSuffix(filepath.Base(f), ".snapshot.age"), "-v")
-		at, err := time.Parse("20060102-150405", stamp)
-		if ok && err == nil && (newest == nil || at.After(newest.Taken)) {
-			newest = &BackupFound{f, at, "v" + version}
-		}
-	}
-	return newest
 }
 
 // foundWell is when a run last found every node and component well, by the journal;

@@ -2,10 +2,8 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -13,7 +11,6 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
-	"verbund/internal/datastore"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 )
@@ -27,9 +24,6 @@ func (r *Run) move(ctx context.Context, m topology.Machine) error {
 		return &StepError{Err: fmt.Errorf("the only member of the datastore has moved to %s, and nobody is left to be told", m.Address),
 			Todo: "have the site give it its old address again; with three members each can move"}
 	}
-	if err := r.othersWell(ctx, m.Name); err != nil {
-		return err
-	}
 	r.member.Lock()
 	defer r.member.Unlock()
 	seen, ok := r.View.Seen.Members[m.Name]
@@ -41,6 +35,16 @@ func (r *Run) move(ctx context.Context, m topology.Machine) error {
 		return err
 	}
 	return d.Move(ctx, seen.ID, nodeconf.Peer(m))
+}
+
+// arrive remembers a machine that has moved where it is now.
+func (r *Run) arrive(m topology.Machine) error {
+	k, _, err := r.Store.Machine(m.Name)
+	if err != nil {
+		return err
+	}
+	k.Address = m.Address
+	return r.Store.SaveMachine(m.Name, k)
 }
 
 // members lists the datastore's members.
@@ -65,23 +69,6 @@ func (r *Run) members(ctx context.Context) (map[string]plan.MemberSeen, error) {
 // own logs where they were.
 func (r *Run) found(ctx context.Context, s plan.Step) error {
 	ms := r.Cluster.With(versions.Member)
-	began, err := r.Store.Founders()
-	if err != nil {
-		return err
-	}
-	for _, m := range ms {
-		// The plan has looked; a machine may have been given data since.
-		err := r.on(ctx, m.Name, func(c *machine.Machine) error {
-			log, err := c.List(ctx, nodeconf.DatastoreLog)
-			if err == nil && len(log) > 0 && !slices.Contains(began, m.Name) {
-				err = fmt.Errorf("guard: on %s lies a datastore that was not founded from here", m.Name)
-			}
-			return err
-		})
-		if err != nil {
-			return err
-		}
-	}
 	errs := make([]error, len(ms))
 	var wg sync.WaitGroup
 	for i, m := range ms {
@@ -147,13 +134,14 @@ func (r *Run) born(ctx context.Context, m *topology.Machine, members []string) e
 	if err := r.Store.SaveMember(m.Name, members); err != nil {
 		return err
 	}
+	// Others read the topology meanwhile: it stays, and this machine is another one from
+	// now on.
 	m.Members, m.Founds = members, false
 	r.mu.Lock()
-	for i := range r.Cluster.Machines {
-		if r.Cluster.Machines[i].Name == m.Name {
-			r.Cluster.Machines[i].Members, r.Cluster.Machines[i].Founds = members, false
-		}
+	if r.joined == nil {
+		r.joined = map[string][]string{}
 	}
+	r.joined[m.Name] = members
 	r.mu.Unlock()
 	return r.writeFiles(ctx, *m)
 }
@@ -168,80 +156,8 @@ func (r *Run) memberWell(ctx context.Context, m topology.Machine) error {
 	})
 }
 
-// guardPatience is how long the quorum guard lets a member be slow before it
-// takes it for ill.
-const guardPatience = 10 * time.Second
-
-// othersWell is the quorum guard: it asks the other members whether they are
-// healthy before a voter is taken away.
-func (r *Run) othersWell(ctx context.Context, name string) error {
-	var last error
-	gctx, cancel := context.WithTimeout(ctx, guardPatience)
-	defer cancel()
-	err := until(gctx, "the other members of the datastore", func(context.Context) (string, error) {
-		err := r.askOthers(ctx, name)
-		// Who is ill was learnt before; that nobody answered in time says less.
-		if last == nil || !errors.Is(err, datastore.ErrNoQuorum) {
-			last = err
-		}
-		return "", err
-	})
-	if err == nil || last == nil {
-		return err
-	}
-	return last
-}
-
-// askOthers asks once.
-func (r *Run) askOthers(ctx context.Context, name string) error {
-	ms, err := r.members(ctx)
-	if err != nil {
-		return err
-	}
-	voters, healthy := 0, 0
-	var ill []string
-	for n, m := range ms {
-		if m.Learner {
-			continue
-		}
-		voters++
-		if n == name {
-			continue
-		}
-		if m.Healthy {
-			healthy++
-		} else {
-			ill = append(ill, n+" ("+m.Trouble+")")
-		}
-	}
-	if len(ill) > 0 {
-		se := &StepError{Err: fmt.Errorf("guard: %s is not taken down, because of the other members of the datastore %s %s not healthy; %d of %d would be left and %d are a quorum",
-			name, strings.Join(ill, ", "), map[bool]string{true: "is", false: "are"}[len(ill) == 1], healthy, voters, voters/2+1), Todo: "bring the others back first: converge switches machines on, status shows what ails them"}
-		// What ails one stands in its own log, if its machine answers.
-		for _, i := range ill {
-			sick, _, _ := strings.Cut(i, " ")
-			c, err := r.Machine(ctx, sick, 0)
-			if err != nil {
-				continue
-			}
-			us, _ := c.Units(ctx)
-			for _, u := range us {
-				if u.Name == "etcd.service" && u.State != "active" && se.Unit == "" {
-					se.Unit, se.Exit = "etcd.service on "+sick, u.ExitCode
-					se.Log, _ = c.Logs(ctx, u.Name, 6)
-				}
-			}
-		}
-		return se
-	}
-	return nil
-}
-
-// leave takes a member out, dead or alive, if the others are well.
+// leave takes a member out, dead or alive.
 func (r *Run) leave(ctx context.Context, s plan.Step) error {
-	if err := r.othersWell(ctx, s.Machine); err != nil {
-		return err
-	}
 	// An API server uses the member beside it: it stops first, in its own time,
 	// so that the balancer notices and no request meets one without a datastore.
 	if seen := r.View.Seen.Machines[s.Machine]; seen.Reached && seen.Units["kube-apiserver.service"] == "active" && !r.Cluster.Apart {

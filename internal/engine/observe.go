@@ -161,6 +161,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 	}
 	wg.Wait()
 	s.lookAtTokens(ctx, c, v)
+	s.lookAtUnsigned(ctx, c, v)
 	return v, ctx.Err()
 }
 
@@ -419,6 +420,8 @@ func (s *Session) lookInside(ctx context.Context, v *View, im siteproto.Machine,
 	if !ok || f.Active == "" {
 		return nil
 	}
+	// Files are held against what they are for: an upgrade brings its own.
+	tm, _ = plan.AsItRuns(tm, seen.Versions, s.Cat)
 	files, rendered, err := s.files(c, tm, nodeconf.Options{Resting: v.Seen.Resting}, f.Active)
 	// What is yet to be made differs from whatever lies there.
 	if err != nil && !errors.Is(err, ErrNoTrust) {

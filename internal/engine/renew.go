@@ -18,6 +18,7 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
+	"verbund/internal/kube"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 	"verbund/internal/store"
@@ -394,7 +395,11 @@ func (r *Run) servingKubelet(ctx context.Context, m topology.Machine) (string, e
 	}
 	shown, err := presented(ctx, netip.AddrPortFrom(m.Address, nodeconf.KubeletPort).String())
 	if err != nil {
-		return "its kubelet has no serving certificate yet: the request waits for the approver", nil
+		qs, err := r.requestsOf(ctx, r.Cluster)
+		if err != nil {
+			return fmt.Sprintf("its kubelet has no serving certificate yet, and what it asked for cannot be looked up: %v", err), nil
+		}
+		return "its kubelet has no serving certificate yet: " + whyUnsigned(qs, trust.ExpectedNodes(r.Cluster), m.Name), nil
 	}
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(trust.Bundle(t.Certs, string(trust.Cluster)))
@@ -402,4 +407,58 @@ func (r *Run) servingKubelet(ctx context.Context, m topology.Machine) (string, e
 		return fmt.Sprintf("its kubelet shows a certificate that does not serve: %v", err), nil
 	}
 	return "", nil
+}
+
+// requestsOf lists the certificate requests of a cluster.
+func (s *Session) requestsOf(ctx context.Context, c *topology.Cluster) ([]kube.Request, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	k, err := s.Kube(c)
+	if err != nil {
+		return nil, err
+	}
+	return k.Requests(ctx)
+}
+
+// whyUnsigned says what became of the last request in which a node's kubelet asked for a
+// certificate to serve with, and why the approver leaves it alone if it does.
+func whyUnsigned(qs []kube.Request, expected []trust.ExpectedNode, node string) string {
+	for _, q := range slices.Backward(qs) {
+		if q.Signer != trust.KubeletServingSigner || q.By != "system:node:"+node {
+			continue
+		}
+		switch d := trust.Decide(q.ForDecision(), expected, nil, nil); {
+		case q.State == "issued":
+			return fmt.Sprintf("its request %s was signed, and it has yet to take the certificate up", q.Name)
+		case q.State == "approved":
+			return fmt.Sprintf("its request %s was approved, and the controller manager has yet to sign it", q.Name)
+		case q.State != "waits":
+			return fmt.Sprintf("its request %s was %s: %s", q.Name, q.State, q.Why)
+		case d.Approve:
+			return fmt.Sprintf("its request %s fits, and waits for the approver, which runs on the control plane", q.Name)
+		default:
+			return fmt.Sprintf("its request %s is left alone: %s", q.Name, d.Why)
+		}
+	}
+	return "it has not asked for one, or its request is not there any more"
+}
+
+// lookAtUnsigned finds out why kubelets have no certificate to serve with.
+func (s *Session) lookAtUnsigned(ctx context.Context, c *topology.Cluster, v *View) {
+	var qs []kube.Request
+	looked := false
+	for name, m := range v.Seen.Machines {
+		if m.Unsigned == "" || !v.Seen.API {
+			continue
+		}
+		if !looked {
+			var err error
+			if qs, err = s.requestsOf(ctx, c); err != nil {
+				return // that the API does not answer is said elsewhere
+			}
+			looked = true
+		}
+		m.Unsigned += "; " + whyUnsigned(qs, trust.ExpectedNodes(c), name)
+		v.Seen.Machines[name] = m
+	}
 }

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"k8s.io/apimachinery/pkg/util/wait"
 
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
@@ -29,6 +32,9 @@ type Run struct {
 	mu      sync.Mutex
 	balance sync.Mutex // one change of the balancer at a time
 	member  sync.Mutex // one change of the membership at a time
+	guards  map[plan.Guard]func(*Run, context.Context, plan.Step, topology.Machine) error
+	under   map[string]underwayStep
+	joined  map[string][]string // members with whom a machine's own was born in this run
 }
 
 // StepError is a step that failed, with what a person wants to know first.
@@ -61,7 +67,7 @@ func (s *Session) Begin(v *View, command string, tell func(store.Entry)) (*Run, 
 	if err != nil {
 		return nil, err
 	}
-	r := &Run{Session: s, ID: time.Now().UTC().Format("20060102-150405.000"), View: v, Cluster: v.Cluster, Tell: tell, journal: j}
+	r := &Run{Session: s, ID: time.Now().UTC().Format("20060102-150405.000"), View: v, Cluster: v.Cluster, Tell: tell, guards: guards, journal: j}
 	return r, r.write(store.Entry{Kind: store.RunBegan, Text: command})
 }
 
@@ -102,12 +108,18 @@ func (r *Run) Prepare() error {
 		return err
 	}
 	for _, m := range r.Cluster.Machines {
-		if k, ok := known[m.Name]; !ok || k.Address != m.Address {
+		// One that has moved is remembered where it was until it is repaired: else who
+		// comes after a run that was cut off would not know that it has to be.
+		seen := r.View.Seen.Machines[m.Name]
+		if k, ok := known[m.Name]; (!ok || k.Address != m.Address) && !(seen.Moved.IsValid() && seen.Active != "") {
 			k.Address = m.Address
 			if err := r.Store.SaveMachine(m.Name, k); err != nil {
 				return err
 			}
 		}
+	}
+	if err := r.forgetLost(known); err != nil {
+		return err
 	}
 	if err := r.prepareFounding(); err != nil {
 		return err
@@ -120,6 +132,21 @@ func (r *Run) Prepare() error {
 		return err
 	}
 	return r.EnsureTrust(r.Cluster, time.Now())
+}
+
+// forgetLost makes pairs anew for machines that were there once and are to be got anew:
+// nobody knows where the disks are on which the keys of those before lie.
+func (r *Run) forgetLost(known map[string]store.Machine) error {
+	var gone []string
+	for _, q := range Certificates(r.Cluster) {
+		if q.Machine != "" && known[q.Machine].Hardware != "" && !r.View.Seen.Machines[q.Machine].Exists {
+			gone = append(gone, q.ID, was(q.ID))
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	return r.Store.SaveTrust(&store.Trust{}, gone...)
 }
 
 // prepareFounding writes down who is about to found the datastore. Who began to,
@@ -147,11 +174,11 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 		id  string
 		err error
 	}
-	waiting, byID := map[string]plan.Step{}, map[string]plan.Step{}
-	done := map[string]bool{}
+	byID := map[string]plan.Step{}
 	for _, s := range steps {
-		waiting[s.ID], byID[s.ID] = s, s
+		byID[s.ID] = s
 	}
+	flow := plan.NewFlow(steps)
 	running := 0
 	results := make(chan result)
 	var failure error
@@ -162,18 +189,11 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 	defer cancel(nil)
 	watch.Go(func() { r.watchSite(ctx, cancel) })
 	for {
-		for _, s := range steps {
-			if _, w := waiting[s.ID]; !w || running >= max(r.Parallel, 1) || failure != nil || soft.Err() != nil {
-				continue
-			}
-			ok := true
-			for _, n := range s.Needs {
-				ok = ok && done[n]
-			}
+		for running < max(r.Parallel, 1) && failure == nil && soft.Err() == nil {
+			s, ok := flow.Next()
 			if !ok {
-				continue
+				break
 			}
-			delete(waiting, s.ID)
 			running++
 			go func() { results <- result{s.ID, r.one(ctx, s)} }()
 		}
@@ -193,7 +213,7 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 				}
 				continue
 			}
-			done[x.id] = true
+			flow.Done(x.id)
 		case <-soft.Done():
 			if running == 0 {
 				break
@@ -203,7 +223,9 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 			if x.err != nil && failure == nil {
 				failure = x.err
 			}
-			done[x.id] = x.err == nil
+			if x.err == nil {
+				flow.Done(x.id)
+			}
 		}
 	}
 	switch {
@@ -211,28 +233,24 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 		return failure
 	case soft.Err() != nil || hard.Err() != nil:
 		return ErrInterrupted
-	case len(waiting) > 0:
-		return fmt.Errorf("%d steps could not begin: what they need is not in the plan", len(waiting))
+	case flow.Undone() > 0:
+		return fmt.Errorf("%d steps could not begin: what they need is not in the plan", flow.Undone())
 	}
 	return nil
 }
 
-// watchSite ends the steps when the site's process has ended: nothing that they
-// wait for would come any more.
-func (r *Run) watchSite(ctx context.Context, cancel context.CancelCauseFunc) {
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if _, err := r.Site.Inventory(ctx); errors.Is(err, site.ErrNotRunning) {
-			cancel(err)
-			return
-		}
+// machine is a step's machine as it is to be at this moment.
+func (r *Run) machine(s plan.Step) topology.Machine {
+	m, _ := r.Cluster.Machine(s.Machine)
+	if s.As != nil {
+		m = *s.As
 	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if members := r.joined[m.Name]; members != nil {
+		m.Members, m.Founds = members, false
+	}
+	return m
 }
 
 // one runs one step and journals it.
@@ -242,10 +260,31 @@ func (r *Run) one(ctx context.Context, s plan.Step) error {
 	if err := r.write(e); err != nil {
 		return err
 	}
-	m, _ := r.Cluster.Machine(s.Machine)
-	sctx, cancel := context.WithTimeout(ctx, s.Limit())
+	m := r.machine(s)
+	lctx, cancel := context.WithTimeout(ctx, s.Limit())
 	defer cancel()
-	err := r.do(sctx, s, m)
+	sctx, stop := context.WithCancelCause(lctx)
+	defer stop(nil)
+	r.mu.Lock()
+	if r.under == nil {
+		r.under = map[string]underwayStep{}
+	}
+	r.under[s.ID] = underwayStep{s, stop}
+	r.mu.Unlock()
+	err := r.guarded(sctx, s, m)
+	if err == nil {
+		err = r.do(sctx, s, m)
+	}
+	r.mu.Lock()
+	delete(r.under, s.ID)
+	r.mu.Unlock()
+	var cut *powerCut
+	if err != nil && (errors.As(context.Cause(sctx), &cut) || errors.As(r.darkNow(ctx, s, err), &cut)) {
+		err = &StepError{Machine: cut.machine, Err: cut, Todo: "run converge again: it switches the machine on first, and goes on from here"}
+	}
+	if err == nil && s.Arrives {
+		err = r.arrive(m)
+	}
 	e.Seconds = time.Since(began).Seconds()
 	if err == nil {
 		e.Kind = store.StepDone
@@ -306,7 +345,9 @@ func (r *Run) explain(ctx context.Context, s plan.Step, err error) *StepError {
 // until asks again and again until the answer is yes or ctx ends; then the last
 // reason is told.
 func until(ctx context.Context, what string, ask func(context.Context) (string, error)) error {
-	tick := time.NewTicker(40 * time.Millisecond)
+	// What takes long is asked about less often.
+	pause := wait.Backoff{Duration: 40 * time.Millisecond, Factor: 1.1, Steps: math.MaxInt32, Cap: time.Second}
+	tick := time.NewTimer(pause.Step())
 	defer tick.Stop()
 	began, last := time.Now(), ""
 	for {
@@ -326,6 +367,7 @@ func until(ctx context.Context, what string, ask func(context.Context) (string, 
 			why = last
 			return fmt.Errorf("waited %s for %s: %s", time.Since(began).Round(100*time.Millisecond), what, strings.TrimSpace(why))
 		case <-tick.C:
+			tick.Reset(pause.Step())
 		}
 	}
 }

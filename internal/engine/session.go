@@ -101,6 +101,30 @@ func (s *Session) topology(leases map[string]netip.Addr, taken []netip.Addr) (*t
 // login is the ID of the key with which the tool logs in to the site's machines.
 const login = "tool/login"
 
+// TrustDue says whether EnsureTrust has anything to make: whoever calls it then has to hold
+// the cluster's lock.
+func (s *Session) TrustDue(c *topology.Cluster, now time.Time) (bool, error) {
+	t, err := s.Store.Trust()
+	if err != nil {
+		return false, err
+	}
+	for _, id := range []string{login, trust.ServiceAccountKey, trust.SecretsKey} {
+		if t.Keys[id] == nil {
+			return true, nil
+		}
+	}
+	for _, a := range trust.Authorities {
+		if t.Certs[string(a)] == nil {
+			return true, nil
+		}
+	}
+	reasons, err := s.dueNow(c, t, now)
+	if err != nil {
+		return false, err
+	}
+	return slices.ContainsFunc(Certificates(c), func(r trust.Request) bool { return reasons[r.ID] != "" }), nil
+}
+
 // EnsureTrust makes what is missing of the cluster's keys and certificates,
 // signing on all processors, and saves it before anything uses it.
 func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
@@ -201,15 +225,16 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 	if err := Issue(due, cas, now, made); err != nil {
 		return err
 	}
-	if err := s.Store.SaveAsked(served, false); err != nil {
-		return err
-	}
-	s.Asking = slices.DeleteFunc(s.Asking, func(id string) bool { return slices.Contains(served, id) })
 	if len(made.Keys)+len(made.Certs) > 0 {
 		if err := s.Store.SaveTrust(made); err != nil {
 			return err
 		}
 	}
+	// What was asked for is forgotten when it is there: not before.
+	if err := s.Store.SaveAsked(served, false); err != nil {
+		return err
+	}
+	s.Asking = slices.DeleteFunc(s.Asking, func(id string) bool { return slices.Contains(served, id) })
 	maps.Copy(t.Keys, made.Keys)
 	maps.Copy(t.Certs, made.Certs)
 	s.mu.Lock()

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -27,92 +26,115 @@ import (
 	"verbund/internal/store"
 )
 
-// do carries out one step: look, do, confirm.
-func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
-	switch s.Kind {
-	case plan.Get:
-		return r.get(ctx, m)
-	case plan.Pull:
-		return r.pull(ctx, m)
-	case plan.Write:
-		return r.writeFiles(ctx, m)
-	case plan.Wipe:
-		return r.wipe(ctx, m)
-	case plan.Move:
-		return r.move(ctx, m)
-	case plan.Carry:
-		return r.carry(ctx, m)
-	case plan.Answer:
-		return r.withKube(func(k *kube.Client) error {
-			return until(ctx, fmt.Sprintf("the balancer at %s to pass requests on to port %d of the control-plane machines", endpointAddr(r.Cluster), nodeconf.APIPort), func(ctx context.Context) (string, error) {
-				return "", k.ReadyAt(ctx, endpointAddr(r.Cluster))
-			})
-		})
-	case plan.Drop, plan.Leave:
-		return r.leave(ctx, s)
-	case plan.Found:
-		return r.found(ctx, s)
-	case plan.Member:
-		return r.joinMember(ctx, m)
-	case plan.Control:
+// carrier carries out one kind of step: it looks, does and confirms.
+type carrier func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error
+
+// carriers carry out every kind of step that there is.
+var carriers = map[plan.Kind]carrier{
+	plan.Get:    func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.get(ctx, m) },
+	plan.Wipe:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.wipe(ctx, m) },
+	plan.Pull:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.pull(ctx, m) },
+	plan.Vouch:  func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.writePairs(ctx, m) },
+	plan.Move:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.move(ctx, m) },
+	plan.Carry:  func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.carry(ctx, m) },
+	plan.Member: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.joinMember(ctx, m) },
+	plan.Control: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
 		return r.startControl(ctx, m)
-	case plan.Roles:
-		return r.withKube(func(k *kube.Client) error { return r.settle(ctx, k.EnsureRoles) })
-	case plan.Balance:
+	},
+	plan.Balance: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
 		return r.startBalancer(ctx, m)
-	case plan.Vouch:
-		return r.writePairs(ctx, m)
-	case plan.Network, plan.DNS:
-		return r.addOn(ctx, s.Kind)
-	case plan.Node:
+	},
+	plan.Label:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.label(ctx, m) },
+	plan.Ready:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.ready(ctx, m) },
+	plan.Switch:  func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.swap(ctx, m) },
+	plan.Refresh: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.refresh(ctx, m) },
+	plan.Node: func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error {
 		return r.startNode(ctx, s, m)
-	case plan.Label:
-		return r.label(ctx, m)
-	case plan.Ready:
-		return r.ready(ctx, m)
-	case plan.Backup:
-		return r.backup(ctx, s)
-	case plan.Rest:
-		if m.Is(versions.Member) {
-			if err := r.othersWell(ctx, m.Name); err != nil {
-				return err
-			}
-		}
-		return r.rest(ctx, m.Name, true)
-	case plan.Return:
-		return r.rest(ctx, m.Name, false)
-	case plan.Drain:
-		return r.drain(ctx, s)
-	case plan.Switch:
-		return r.swap(ctx, m)
-	case plan.Uncordon:
-		return r.withKube(func(k *kube.Client) error { return k.Uncordon(ctx, m.Name) })
-	case plan.Unnode:
+	},
+	plan.Found:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.found(ctx, s) },
+	plan.Drop:    func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.leave(ctx, s) },
+	plan.Leave:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.leave(ctx, s) },
+	plan.Backup:  func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.backup(ctx, s) },
+	plan.Drain:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.drain(ctx, s) },
+	plan.Network: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.addOn(ctx, s.Kind) },
+	plan.DNS:     func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.addOn(ctx, s.Kind) },
+	plan.Unnode: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error {
 		return r.unnode(ctx, s.Machine)
-	case plan.Release:
-		// A machine that stays must not keep keys.
-		if im, err := r.machineAt(ctx, s.Machine); err == nil && im.Adopted && im.Power == siteproto.PowerOn {
-			if err := r.wipeDisk(ctx, s.Machine); err != nil {
-				return err
-			}
+	},
+	plan.Release: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error {
+		return r.release(ctx, s.Machine)
+	},
+	plan.Return: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
+		return r.rest(ctx, m.Name, false)
+	},
+	plan.Roles:  func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.roles(ctx) },
+	plan.Answer: func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.answers(ctx) },
+	plan.Uncordon: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
+		return r.uncordon(ctx, m.Name)
+	},
+	plan.Verify: func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.over(ctx) },
+	plan.Write: func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error {
+		if len(s.Files) > 0 {
+			return r.writeOnly(ctx, m, s.Files)
 		}
-		r.hangUp(s.Machine)
-		if err := r.Site.Release(ctx, s.Machine); err != nil {
-			return err
-		}
-		return r.Store.ForgetMachine(s.Machine)
-	case plan.Refresh:
-		return r.refresh(ctx, m)
-	case plan.Verify:
-		if err := r.verify(ctx); err != nil {
-			return err
-		}
-		if err := r.noteWaiting(ctx); err != nil {
-			return err
-		}
-		return r.keepFacts()
+		return r.writeFiles(ctx, m)
+	},
+	plan.Rest: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
+		return r.rest(ctx, m.Name, true)
+	},
+}
+
+// do carries out one step.
+func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
+	c, ok := carriers[s.Kind]
+	if !ok {
+		return fmt.Errorf("there is no step %q", s.Kind)
 	}
-	return fmt.Errorf("there is no step %q", s.Kind)
+	return c(r, ctx, s, m)
+}
+
+// answers waits until an existing balancer passes requests on.
+func (r *Run) answers(ctx context.Context) error {
+	return r.withKube(func(k *kube.Client) error {
+		return until(ctx, fmt.Sprintf("the balancer at %s to pass requests on to port %d of the control-plane machines", endpointAddr(r.Cluster), nodeconf.APIPort), func(ctx context.Context) (string, error) {
+			return "", k.ReadyAt(ctx, endpointAddr(r.Cluster))
+		})
+	})
+}
+
+func (r *Run) roles(ctx context.Context) error {
+	return r.withKube(func(k *kube.Client) error { return r.settle(ctx, k.EnsureRoles) })
+}
+
+func (r *Run) uncordon(ctx context.Context, node string) error {
+	return r.withKube(func(k *kube.Client) error { return k.Uncordon(ctx, node) })
+}
+
+// release gives a machine back, and forgets it with its keys.
+func (r *Run) release(ctx context.Context, name string) error {
+	// A machine that stays must not keep keys.
+	if im, err := r.machineAt(ctx, name); err == nil && im.Adopted && im.Power == siteproto.PowerOn {
+		if err := r.wipeDisk(ctx, name); err != nil {
+			return err
+		}
+	}
+	r.hangUp(name)
+	if err := r.Site.Release(ctx, name); err != nil {
+		return err
+	}
+	return r.Store.ForgetMachine(name)
+}
+
+// over ends a change: all of it is well, and what of it may not change from now on is
+// remembered.
+func (r *Run) over(ctx context.Context) error {
+	if err := r.verify(ctx); err != nil {
+		return err
+	}
+	if err := r.noteWaiting(ctx); err != nil {
+		return err
+	}
+	return r.keepFacts()
 }
 
 func (r *Run) withKube(f func(*kube.Client) error) error {
@@ -383,7 +405,7 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 		return err
 	}
 	for _, b := range r.Cluster.Of(versions.Balancer) {
-		if err := r.writeFiles(ctx, b); err != nil {
+		if err := r.writeBalancer(ctx, b); err != nil {
 			return err
 		}
 		if out {
@@ -417,21 +439,25 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 	return nil
 }
 
+// writeBalancer writes a balancer's files for what it runs: another version that is
+// declared by now has a step of its own.
+func (r *Run) writeBalancer(ctx context.Context, b topology.Machine) error {
+	err := r.on(ctx, b.Name, func(c *machine.Machine) error {
+		f, err := c.Facts(ctx)
+		if as, ok := plan.AsItRuns(b, f.Slots[f.Active], r.Cat); ok {
+			b = as
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return r.writeFiles(ctx, b)
+}
+
 // drain cordons a node and evicts its pods, within the pool's patience.
 func (r *Run) drain(ctx context.Context, s plan.Step) error {
 	return r.withKube(func(k *kube.Client) error {
-		pods, err := k.PodsOn(ctx, s.Machine)
-		if err != nil {
-			return err
-		}
-		// The plan has asked the same; something may have come since.
-		lost, blocked, err := k.Unmovable(ctx, pods)
-		if err != nil {
-			return err
-		}
-		if r := plan.Undrainable(s.Machine, lost[s.Machine], blocked[s.Machine]); r != nil {
-			return &StepError{Err: errors.New(r.What), Todo: r.Todo + "; then run converge again"}
-		}
 		if err := k.Cordon(ctx, s.Machine, r.ID); err != nil {
 			return err
 		}
@@ -524,7 +550,7 @@ func (v *View) Ails() []Trouble {
 			} else if !n.Ready {
 				add("node %s is not Ready: %s", m.Name, n.Trouble)
 			} else if s.Unsigned != "" {
-				add("the kubelet of %s has no certificate to serve with: %s; requests list shows what it asked for", m.Name, s.Unsigned)
+				add("the kubelet of %s has no certificate to serve with: %s", m.Name, s.Unsigned)
 			}
 		}
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"net"
 	"net/http"
@@ -28,6 +29,12 @@ import (
 // fakeSite answers releases; answer decides what becomes of each.
 func fakeSite(t *testing.T, answer func(machine string) int) *site.Client {
 	t.Helper()
+	return fakeSiteWith(t, answer, func() siteproto.Inventory { return siteproto.Inventory{} })
+}
+
+// fakeSiteWith also has an inventory.
+func fakeSiteWith(t *testing.T, answer func(machine string) int, inventory func() siteproto.Inventory) *site.Client {
+	t.Helper()
 	dir := t.TempDir()
 	if err := os.WriteFile(filepath.Join(dir, "credential"), []byte("c\n"), 0o600); err != nil {
 		t.Fatal(err)
@@ -43,7 +50,7 @@ func fakeSite(t *testing.T, answer func(machine string) int) *site.Client {
 	}
 	srv := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodDelete {
-			w.Write([]byte(`{}`))
+			json.NewEncoder(w).Encode(inventory())
 			return
 		}
 		w.WriteHeader(answer(filepath.Base(r.URL.Path)))
@@ -309,5 +316,41 @@ func TestFoundWell(t *testing.T) {
 	}
 	if at := s.foundWell(); !at.Equal(began.Add(time.Minute)) {
 		t.Errorf("found well at %s", at)
+	}
+}
+
+// A step waits for its machine; what wakes one, or is done to a dead one, does not; what
+// is on every node waits for all.
+func TestWaitsFor(t *testing.T) {
+	c := &topology.Cluster{Machines: []topology.Machine{{Name: "control-1"}, {Name: "gauges-1"}}}
+	dark := map[string]string{"gauges-1": "it is switched off", "gone-1": "it is switched off"}
+	for _, x := range []struct {
+		kind    plan.Kind
+		machine string
+		want    string
+	}{
+		{plan.Ready, "gauges-1", "gauges-1"}, {plan.Drain, "gone-1", "gone-1"}, {plan.Switch, "control-1", ""},
+		{plan.Get, "gauges-1", ""}, {plan.Wipe, "gauges-1", ""}, {plan.Drop, "gauges-1", ""}, {plan.Leave, "gauges-1", ""}, {plan.Unnode, "gauges-1", ""}, {plan.Release, "gauges-1", ""},
+		{plan.Network, "", "gauges-1"}, {plan.Verify, "", "gauges-1"}, {plan.Backup, "", ""}, {plan.DNS, "", ""},
+	} {
+		if got := waitsFor(plan.Step{Kind: x.kind, Machine: x.machine}, c, dark); got != x.want {
+			t.Errorf("%s of %s waits for %q, wanted %q", x.kind, x.machine, got, x.want)
+		}
+	}
+}
+
+// Every kind of step that can be planned is carried out by somebody, and nothing else is.
+func TestCarriers(t *testing.T) {
+	for _, k := range plan.Kinds {
+		if carriers[k.Kind] == nil {
+			t.Errorf("nobody carries out %s", k.Kind)
+		}
+	}
+	if len(carriers) != len(plan.Kinds) {
+		t.Errorf("%d kinds are carried out, and there are %d", len(carriers), len(plan.Kinds))
+	}
+	r, _ := run(t, func(string) int { return 200 })
+	if err := r.do(context.Background(), plan.Step{Kind: "another"}, topology.Machine{}); err == nil || !strings.Contains(err.Error(), `no step "another"`) {
+		t.Errorf("a kind that there is not: %v", err)
 	}
 }

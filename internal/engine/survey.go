@@ -312,7 +312,7 @@ func (q *surveyor) past(ctx context.Context, c *machine.Machine) {
 
 // portsOf are the ports on which the parts of a machine listen.
 var portsOf = map[versions.Part][]int{
-	versions.Member: {nodeconf.ClientPort, nodeconf.PeerPort, nodeconf.DatastoreHealth}, versions.API: {nodeconf.APIPort, 10257, 10259},
+	versions.Member: {nodeconf.ClientPort, nodeconf.PeerPort}, versions.API: {nodeconf.APIPort, 10257, 10259},
 	versions.Node: {nodeconf.KubeletPort, 10248, nodeconf.ProxyHealthPort, 10249},
 }
 

@@ -217,7 +217,7 @@ func (c *Client) AddOns(ctx context.Context) (map[string]AddOn, error) {
 	return out, nil
 }
 
-// waiting says why pods of an add-on do not run.
+// waiting says why pods of an add-on do not run, and on which nodes.
 func (c *Client) waiting(ctx context.Context, name string) (string, error) {
 	l, err := c.CoreV1().Pods("kube-system").List(ctx, metav1.ListOptions{LabelSelector: "app.kubernetes.io/name=" + name})
 	if err != nil {
@@ -229,6 +229,15 @@ func (c *Client) waiting(ctx context.Context, name string) (string, error) {
 			if w := s.State.Waiting; w != nil && w.Message != "" {
 				why += fmt.Sprintf("; pod %s on %s: %s: %s", p.Name, p.Spec.NodeName, w.Reason, w.Message)
 			}
+		}
+	}
+	nodes, err := c.CoreV1().Nodes().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return "", err
+	}
+	for _, n := range nodes.Items {
+		if ok, trouble := Ready(&n); !ok {
+			why += fmt.Sprintf("; node %s is not Ready: %s", n.Name, trouble)
 		}
 	}
 	return why, nil

@@ -2,6 +2,7 @@ package kube
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -29,6 +30,16 @@ func TestTokens(t *testing.T) {
 	}
 	ts, err := c.Tokens(ctx)
 	if err != nil || len(ts) != 2 || !ts[0].Foreign || ts[1].Left != 2 || ts[1].Pool != "gauges" {
+		t.Errorf("tokens %+v, %v", ts, err)
+	}
+	// One with a date that cannot be read is one more of somebody else's, and keeps nobody
+	// from seeing the others.
+	odd := &corev1.Secret{ObjectMeta: metav1.ObjectMeta{Name: "bootstrap-token-odd000", Namespace: "kube-system", Annotations: map[string]string{tokenLeft: "5"}}, Type: corev1.SecretTypeBootstrapToken, Data: map[string][]byte{"expiration": []byte("next spring")}}
+	if _, err := c.CoreV1().Secrets("kube-system").Create(ctx, odd, metav1.CreateOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	ts, err = c.Tokens(ctx)
+	if i := slices.IndexFunc(ts, func(t Token) bool { return t.ID == "odd000" }); err != nil || len(ts) != 3 || i < 0 || !ts[i].Foreign || ts[i].Left != 0 {
 		t.Errorf("tokens %+v, %v", ts, err)
 	}
 	for range 2 {

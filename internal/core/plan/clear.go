@@ -61,7 +61,7 @@ func Clear(c *topology.Cluster, o Observed, chosen []string, gone bool) (*Plan, 
 				needs = []string{p.drain(m.Name, "it leaves the cluster for now", Step{})}
 			}
 			if isMember {
-				last = p.add(Leave, m.Name, "take its member out of the datastore", "it joins anew later", Step{Needs: append(needs, last), Guards: []string{"the remaining members are healthy"}, Final: true, Waits: etcdWaits})
+				last = p.add(Leave, m.Name, "take its member out of the datastore", "it joins anew later", Step{Needs: append(needs, last), Guards: []Guard{OthersWell}, Final: true, Waits: etcdWaits})
 				needs = []string{last}
 				p.plan.Endangers = append(p.plan.Endangers, fmt.Sprintf("until %s is back, the datastore has %d of %d members and survives the loss of %d", m.Name, voters-1, voters, max(voters-2, 0)/2))
 			}

@@ -7,7 +7,7 @@ import (
 
 // drain plans that a node is emptied, within the patience of its pool.
 func (p *planner) drain(machine, why string, s Step) string {
-	s.Guards = []string{"disruption budgets", "no pod that would be lost"}
+	s.Guards = []Guard{Emptied}
 	s.Within = p.c.PatienceOf(machine)
 	return p.add(Drain, machine, "cordon it and evict its pods", why, s)
 }
@@ -47,8 +47,7 @@ func (p *planner) drains() error {
 
 // Limit is how long the step may take before it is given up.
 func (s Step) Limit() time.Duration {
-	_, worry := Usual(s.Kind)
-	return max(worry, s.Within+slack)
+	return max(s.Kind.About().Worry, s.Within+slack)
 }
 
 // slack is what a step may take beside what it waits for.

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
@@ -18,19 +19,29 @@ func (p *planner) moved(m topology.Machine) bool {
 	return p.o.Machines[m.Name].Moved.IsValid()
 }
 
-// firstMoved is the machine to be repaired next: those with a member of the
-// datastore come first.
-func (p *planner) firstMoved() (topology.Machine, bool) {
-	var first *topology.Machine
+// movedNext are the machines to be repaired next: one that others need, members of the
+// datastore first, then API servers, then what answers at the endpoint; when there is
+// none, all workers, which are out of service anyway.
+func (p *planner) movedNext() []topology.Machine {
+	rank := func(m topology.Machine) int {
+		for i, part := range []versions.Part{versions.Member, versions.API, versions.Balances} {
+			if m.Is(part) {
+				return i
+			}
+		}
+		return 3
+	}
+	var next []topology.Machine
 	for _, m := range p.c.Machines {
-		if s := p.o.Machines[m.Name]; s.Reached && p.moved(m) && (first == nil || m.Is(versions.Member) && !first.Is(versions.Member)) {
-			first = &m
+		if s := p.o.Machines[m.Name]; s.Reached && p.moved(m) && !p.fresh(m) {
+			next = append(next, m)
 		}
 	}
-	if first == nil {
-		return topology.Machine{}, false
+	slices.SortStableFunc(next, func(a, b topology.Machine) int { return rank(a) - rank(b) })
+	if len(next) > 0 && rank(next[0]) < 3 {
+		return next[:1]
 	}
-	return *first, true
+	return next
 }
 
 // repair plans how one machine takes up a new address: names, certificates,
@@ -48,7 +59,7 @@ func (p *planner) repair(m topology.Machine) {
 	text := "take up its new address " + m.Address.String()
 	if m.Is(versions.Member) {
 		text += ", and tell the datastore"
-		step.Guards = []string{"every other member of the datastore is healthy"}
+		step.Guards = p.quorumGuard(m)
 	}
 	last := p.add(Move, m.Name, text, "the site leased it this one instead of "+was, step)
 	last = p.add(Write, m.Name, "write its configuration, names and certificates for the new address", "they are for the old one", Step{Needs: []string{last}, Detail: s.Lines})
@@ -68,4 +79,5 @@ func (p *planner) repair(m topology.Machine) {
 		}
 		last = p.add(kind, m.Name, text, "it could not run at the old address", Step{Needs: []string{last}})
 	}
+	p.plan.Steps[len(p.plan.Steps)-1].Arrives = true
 }

@@ -52,10 +52,10 @@ func PartOf(c *topology.Cluster, machine string) string {
 // part names the part that a step belongs to; the last look at everything
 // belongs to none.
 func (p *Plan) part(c *topology.Cluster, s Step) string {
-	switch s.Kind {
-	case Network, DNS:
+	switch s.Kind.About().Part {
+	case OfAddOns:
 		return OnlyAddOns
-	case Verify:
+	case OfNone:
 		return ""
 	}
 	if m, ok := c.Machine(s.Machine); ok && m.Pool != "" {

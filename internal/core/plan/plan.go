@@ -51,14 +51,6 @@ const (
 	Verify   Kind = "verify"   // everything is well
 )
 
-// TakesOut says whether a step of this kind takes its machine out of service.
-func (k Kind) TakesOut() bool {
-	return k == Rest || k == Drain || k == Switch || k == Get || k == Move || k == Wipe || k == Leave
-}
-
-// BringsBack says whether a machine is in service again after a step of this kind.
-func (k Kind) BringsBack() bool { return k == Ready || k == Return || k == Uncordon }
-
 // Step is one thing done to one machine or to the cluster.
 type Step struct {
 	ID      string   `json:"id"` // KIND/MACHINE
@@ -67,7 +59,7 @@ type Step struct {
 	Text    string   `json:"text"`              // what is done
 	Why     string   `json:"why"`
 	Needs   []string `json:"needs,omitempty"`
-	Guards  []string `json:"guards,omitempty"` // what must hold before it begins
+	Guards  []Guard  `json:"guards,omitempty"` // what must hold before it begins
 	Final   bool     `json:"final,omitempty"`  // it cannot be undone
 	Batch   int      `json:"batch,omitempty"`
 	Detail  []string `json:"detail,omitempty"` // line by line, what differs
@@ -77,6 +69,12 @@ type Step struct {
 	Within time.Duration `json:"-"`
 	// Waits is what it takes at least, however fast the machines are.
 	Waits time.Duration `json:"-"`
+	// As is its machine as it is to be for now, where that is not as declared.
+	As *topology.Machine `json:"-"`
+	// Arrives says that its machine is remembered where it is now when the step is done.
+	Arrives bool `json:"-"`
+	// Files are those that are written; none: all, with what follows from them.
+	Files []string `json:"files,omitempty"`
 }
 
 // MachineSeen is what was observed of a machine.
@@ -221,6 +219,8 @@ type planner struct {
 	// later are workers that are written when the control plane has what it is
 	// about to gain.
 	later map[string]bool
+	// as are machines that are planned for as they are to be for now.
+	as map[string]topology.Machine
 }
 
 func (p *planner) add(k Kind, machine, text, why string, s Step) string {
@@ -231,6 +231,9 @@ func (p *planner) add(k Kind, machine, text, why string, s Step) string {
 	// Only what is in the plan can be waited for.
 	s.Needs = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(s.Needs))), func(id string) bool { return !p.ids[id] })
 	p.ids[s.ID] = true
+	if as, ok := p.as[machine]; ok {
+		s.As = &as
+	}
 	p.plan.Steps = append(p.plan.Steps, s)
 	return s.ID
 }
@@ -267,7 +270,11 @@ func (p *planner) stray(m topology.Machine) bool {
 		return len(p.o.Members) > 0 && (!isMember || seen.Learner) && p.differs(m)
 	}
 	_, known := p.o.Nodes[m.Name]
-	return m.Role == versions.Worker && p.o.API && !known && p.o.Machines[m.Name].Owner == "" && p.differs(m)
+	if m.Role != versions.Worker || !p.o.API || known || !p.differs(m) {
+		return false
+	}
+	s := p.o.Machines[m.Name]
+	return s.Owner == "" || versions.Compare(s.Running(), m.Set.Kubernetes) > 0
 }
 
 // foreign says whether another cluster, or an earlier life of this one under
@@ -382,20 +389,31 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 	if err := p.refuse(cat); err != nil {
 		return nil, err
 	}
-	if m, ok := p.firstMoved(); ok {
-		p.repair(m)
+	if next := p.movedNext(); len(next) > 0 {
+		for _, m := range next {
+			as, err := p.asRun(m, cat)
+			if err != nil {
+				return nil, err
+			}
+			p.repair(as)
+		}
 		return &p.plan, nil
 	}
 	if p.namesFirst() {
 		return &p.plan, nil
 	}
+	if err := p.forNow(cat); err != nil {
+		return nil, err
+	}
 	p.raise()
-	p.upgrade()
-	p.shrink()
+	if len(p.as) == 0 {
+		p.upgrade()
+		p.shrink()
+	}
 	if err := p.drains(); err != nil {
 		return nil, err
 	}
-	if p.plan.More = len(p.later) > 0; len(p.plan.Steps) > 0 && !p.plan.More {
+	if p.plan.More = len(p.later)+len(p.as) > 0; len(p.plan.Steps) > 0 && !p.plan.More {
 		var all []string
 		for _, s := range p.plan.Steps {
 			all = append(all, s.ID)
@@ -543,12 +561,22 @@ func (p *planner) getting() {
 			}
 			p.add(Get, m.Name, text, why, Step{Needs: needs, Adopts: m.Hardware != "" && !s.Exists})
 		}
-		if p.outdated(m) || p.asleep(m) {
+		if p.asleep(m) {
+			continue
+		}
+		if p.outdated(m) {
+			// Where the others are it has to know before it is upgraded.
+			if where := slices.DeleteFunc(slices.Clone(s.Differs), func(f string) bool { return !slices.Contains(nodeconf.Whereabouts, f) }); len(where) > 0 {
+				p.add(Write, m.Name, "write "+enumerate(where), "not as rendered", Step{Files: where})
+			}
 			continue
 		}
 		switch {
 		case p.fresh(m):
 			text, why := "pull "+m.Carries()+" into its first slot", "it is not installed there"
+			if _, now := p.as[m.Name]; now {
+				why += "; what is declared follows when the API servers run it"
+			}
 			if p.foreign(m) {
 				left := "no machine at the site belongs to that cluster any more"
 				if s.Owner == c.Name {
@@ -585,7 +613,7 @@ func (p *planner) members() (founder string) {
 		if len(ms) > 1 {
 			text = fmt.Sprintf("found the datastore, by its %d members at once", len(ms))
 		}
-		return p.add(Found, "", text, "there is none", Step{Needs: needs, Guards: []string{"no member has data that was not founded here"}})
+		return p.add(Found, "", text, "there is none", Step{Needs: needs, Guards: []Guard{OwnData}})
 	}
 	joined := ""
 	for _, m := range ms {
@@ -595,7 +623,7 @@ func (p *planner) members() (founder string) {
 		seen, isMember := p.o.Members[m.Name]
 		dead := isMember && !p.o.Machines[m.Name].Exists
 		if dead {
-			p.add(Drop, m.Name, "take its dead member out of the datastore", "the machine is gone, and a dead member counts against the quorum", Step{Guards: []string{"the other members are healthy and a quorum without it"}, Final: true})
+			p.add(Drop, m.Name, "take its dead member out of the datastore", "the machine is gone, and a dead member counts against the quorum", Step{Guards: []Guard{OthersWell}, Final: true})
 		}
 		needs := []string{id(Write, m.Name), id(Get, m.Name), id(Drop, m.Name), joined}
 		down := p.down(m, versions.Member)
@@ -604,7 +632,7 @@ func (p *planner) members() (founder string) {
 			if isMember && !seen.Learner && !dead {
 				text, why, waits = "start its datastore member", "it does not run", 0
 			}
-			joined = p.add(Member, m.Name, text, why, Step{Needs: needs, Guards: []string{"one member at a time"}, Waits: waits})
+			joined = p.add(Member, m.Name, text, why, Step{Needs: needs, Guards: []Guard{OneJoins}, Waits: waits})
 		}
 	}
 	return id(Member, ms[0].Name)
@@ -693,7 +721,7 @@ func (p *planner) raise() {
 // restarts says whether writing files restarts anything: names are looked up
 // anew each time.
 func restarts(files []string) bool {
-	return slices.ContainsFunc(files, func(f string) bool { return f != "/etc/hosts" && f != "/etc/hostname" })
+	return slices.ContainsFunc(files, func(f string) bool { return f != nodeconf.Hosts && f != "/etc/hostname" })
 }
 
 // fronts are the steps after which the endpoint answers.
@@ -790,11 +818,12 @@ func (p *planner) upgrade() {
 		p.pull(m, "pull "+m.Carries()+" into its idle slot", "it is to run it", Step{Needs: need})
 		rests := balanced && m.Role == versions.Control && len(c.Of(versions.Control)) > 1
 		if rests && !p.o.Resting[m.Name] {
-			p.add(Rest, m.Name, "take it out of the balancer", "no request may meet a stopped API server", Step{Needs: append(need, id(Pull, m.Name))})
+			p.add(Rest, m.Name, "take it out of the balancer", "no request may meet a stopped API server", Step{Needs: append(need, id(Pull, m.Name)), Guards: p.quorumGuard(m)})
 		}
 		last = p.add(Switch, m.Name, switchText(m), "declared "+m.Carries(), Step{Needs: append(need, id(Pull, m.Name), id(Rest, m.Name)),
-			Guards: []string{"every other member of the datastore is healthy"}, Final: true})
+			Guards: p.quorumGuard(m), Final: true})
 		last = p.add(Ready, m.Name, "wait until all of it is well on "+m.Carries(), "the next one may go only when this one is back", Step{Needs: []string{last}})
+		last = p.relabel(m, last, 0)
 		if rests {
 			last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
 		}
@@ -839,6 +868,16 @@ func leads(m MemberSeen) int {
 	return 0
 }
 
+// relabel plans that a node gets the labels and taints that are declared together with
+// an upgrade, before pods come to it again. It returns the step after which that is so.
+func (p *planner) relabel(m topology.Machine, after string, batch int) string {
+	n, known := p.o.Nodes[m.Name]
+	if !m.IsNode() || !known || len(n.Differs) == 0 {
+		return after
+	}
+	return p.add(Label, m.Name, "set labels and taints", "the node differs: "+enumerate(n.Differs), Step{Needs: []string{after}, Detail: n.Differs, Batch: batch})
+}
+
 // worker plans the upgrade of one worker.
 func (p *planner) worker(m topology.Machine, needs, fetched []string, batch int, forwarded bool, text string) string {
 	p.pull(m, "pull "+m.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: fetched, Batch: batch})
@@ -852,7 +891,8 @@ func (p *planner) worker(m topology.Machine, needs, fetched []string, batch int,
 	needs = append(slices.Clone(needs), id(Rest, m.Name), id(Drain, m.Name))
 	p.add(Switch, m.Name, text, "declared "+m.Set.Kubernetes, Step{Needs: needs, Batch: batch})
 	p.add(Ready, m.Name, "wait until the node is Ready on "+m.Set.Kubernetes, "the next batch may go only when this one is back", Step{Needs: []string{id(Switch, m.Name)}, Batch: batch})
-	last := p.add(Uncordon, m.Name, "let pods onto it again", "it is well", Step{Needs: []string{id(Ready, m.Name)}, Batch: batch})
+	last := p.relabel(m, id(Ready, m.Name), batch)
+	last = p.add(Uncordon, m.Name, "let pods onto it again", "it is well", Step{Needs: []string{last}, Batch: batch})
 	if forwarded {
 		last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}, Batch: batch})
 	}
@@ -921,7 +961,7 @@ func (p *planner) shrink() {
 		}
 		if isMember {
 			left--
-			needs = []string{p.add(Leave, name, "take its member out of the datastore", "it leaves the cluster", Step{Needs: append(slices.Clone(needs), last), Guards: []string{"the remaining members are healthy"}, Final: true})}
+			needs = []string{p.add(Leave, name, "take its member out of the datastore", "it leaves the cluster", Step{Needs: append(slices.Clone(needs), last), Guards: []Guard{OthersWell}, Final: true})}
 			last = needs[0]
 			if left < 3 {
 				p.plan.Endangers = append(p.plan.Endangers, fmt.Sprintf("the datastore keeps %d of %d members; it then survives the loss of %d", left, len(p.o.Members), max(left-1, 0)/2))
@@ -964,24 +1004,4 @@ func enumerate(list []string) string {
 		return strings.Join(list, ", ")
 	}
 	return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), len(list)-most)
-}
-
-// Usual is how long a kind of step takes as a rule, in life, and from when on
-// one should worry. Steps of a simulated site are faster.
-func Usual(k Kind) (usual, worry time.Duration) {
-	switch k {
-	case Get, Answer:
-		return 40 * time.Second, 4 * time.Minute
-	case Pull:
-		return 30 * time.Second, 5 * time.Minute
-	case Found, Member, Control, Switch, Carry:
-		return 20 * time.Second, 2 * time.Minute
-	case Node, Ready, Network, DNS, Refresh:
-		return 30 * time.Second, 3 * time.Minute
-	case Drain:
-		return time.Minute, 5 * time.Minute
-	case Backup:
-		return 10 * time.Second, 2 * time.Minute
-	}
-	return 5 * time.Second, time.Minute
 }

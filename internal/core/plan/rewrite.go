@@ -49,7 +49,7 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 			step.Needs = step.Needs[:1]
 		}
 		if careful && slices.Contains(s.Restarts, "etcd.service") {
-			step.Guards = []string{"every other member of the datastore is healthy"}
+			step.Guards = r.quorumGuard(m)
 		}
 	case batched:
 		if len(r.batch[m.Pool]) >= max(m.Batch, 1) {
@@ -57,7 +57,7 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 		}
 		step.Needs = append(append(step.Needs, r.control), r.before[m.Pool]...)
 	}
-	if m.Role == versions.Worker && slices.Contains(s.Differs, "/etc/hosts") {
+	if m.Role == versions.Worker && slices.Contains(s.Differs, nodeconf.Hosts) {
 		r.pointed[m.Name] = true
 	}
 	if !careful {
@@ -74,7 +74,7 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 	balancers := len(r.c.Of(versions.Balancer)) > 0
 	rests := balancers && (m.Is(versions.API) && len(r.c.With(versions.API)) > 1 && slices.Contains(s.Restarts, "kube-apiserver.service") || m.Role == versions.Worker && len(r.c.Forward) > 0)
 	if rests && !r.o.Resting[m.Name] {
-		step.Needs = []string{r.add(Rest, m.Name, "take it out of the balancer", "no request may meet what is being restarted", Step{Needs: step.Needs})}
+		step.Needs = []string{r.add(Rest, m.Name, "take it out of the balancer", "no request may meet what is being restarted", Step{Needs: step.Needs, Guards: r.quorumGuard(m)})}
 	}
 	last := r.add(Write, m.Name, text, why, step)
 	if !m.Is(versions.Balances) && !s.Enrols && len(r.down(m, versions.Node)) == 0 || m.Is(versions.API) {

@@ -60,7 +60,7 @@ func TestRewriting(t *testing.T) {
 			t.Errorf("%s needs %v, wanted %s among them", id, s.Needs, needs)
 		}
 	}
-	if g := by["write/tidewatch-control-2"].Guards; len(g) != 1 || !strings.Contains(g[0], "every other member") {
+	if g := by["write/tidewatch-control-2"].Guards; len(g) != 1 || g[0] != plan.OthersWell {
 		t.Errorf("guards of a restarted member: %v", g)
 	}
 	if !strings.Contains(by["write/tidewatch-control-1"].Text, "restart etcd.service") {
