@@ -265,7 +265,7 @@ func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
 	x.verified = false
 	if rep.Now {
 		v.Seen.Now = true
-		if err := x.steps(v, engine.AllAtOnce(v.Cluster)); err != nil {
+		if err := x.steps(v, plan.AllAtOnce(v.Cluster)); err != nil {
 			return err
 		}
 	}
@@ -297,7 +297,7 @@ func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
 		if err != nil {
 			return err
 		}
-		if steps := engine.Refreshing(v.Cluster, old); len(steps) > 0 {
+		if steps := plan.Refreshing(v.Cluster, old); len(steps) > 0 {
 			if err := x.steps(v, steps); err != nil {
 				return err
 			}

@@ -186,7 +186,7 @@ func (s *Session) Health(ctx context.Context, v *View, now time.Time) (*Health, 
 		}
 		h.Ailing = append(h.Ailing, t.Text)
 	}
-	h.Strained = append(h.Strained, v.strains(out, now, s.foundWell)...)
+	h.Strained = append(h.Strained, v.strains(out, now, func() time.Time { return s.foundWell() })...)
 	r, err := s.Inspect(ctx, v, now)
 	if err != nil {
 		h.Trust = []string{fmt.Sprintf("certificates could not be looked at: %v", err)}

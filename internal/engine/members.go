@@ -86,7 +86,7 @@ func (r *Run) found(ctx context.Context, s plan.Step) error {
 			return se
 		}
 	}
-	fs := factsOf(r.Cluster)
+	fs := plan.FactsOf(r.Cluster)
 	fs.Founded = time.Now().UTC()
 	return r.Store.SaveFacts(fs)
 }
@@ -190,4 +190,17 @@ func (r *Run) removeMember(ctx context.Context, name string) error {
 		}
 	}
 	return r.Store.SaveMember(name, nil)
+}
+
+// keepFacts remembers what of a well cluster has changed that may.
+func (r *Run) keepFacts() error {
+	was, err := r.Store.Facts()
+	if err != nil || was == nil {
+		return err
+	}
+	is := plan.FactsOf(r.Cluster)
+	if is.Founded = was.Founded; is == *was {
+		return nil
+	}
+	return r.Store.SaveFacts(is)
 }

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -27,7 +26,6 @@ import (
 	"verbund/internal/machine"
 	"verbund/internal/site"
 	siteproto "verbund/internal/site/protocol"
-	"verbund/internal/store"
 )
 
 // View is what was seen, with the topology it is to be held against.
@@ -65,7 +63,7 @@ func (s *Session) locate(ctx context.Context) (*View, map[string]netip.Addr, err
 	if ierr != nil {
 		inv = nil
 	}
-	moved, err := s.newLeases(inv)
+	moved, leases, err := s.newLeases(inv)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -84,7 +82,7 @@ func (s *Session) locate(ctx context.Context) (*View, map[string]netip.Addr, err
 			}
 		}
 	}
-	c, err := s.topology(s.leases, taken)
+	c, err := s.topologyAt(leases, taken)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -120,7 +118,7 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 	}
 	if facts != nil {
 		v.Seen.Backup = s.recentBackup(facts.Founded, time.Now())
-		if err := unchanged(c, facts); err != nil {
+		if err := plan.Unchanged(c, facts); err != nil {
 			return nil, err
 		}
 	}
@@ -166,12 +164,13 @@ func (s *Session) Observe(ctx context.Context) (*View, error) {
 }
 
 // newLeases finds machines to which the site has leased another address than
-// the one that is remembered; it returns where they were.
-func (s *Session) newLeases(inv *siteproto.Inventory) (map[string]netip.Addr, error) {
-	was, now := map[string]netip.Addr{}, map[string]netip.Addr{}
+// the one that is remembered; it returns where they were and where they are now, nil
+// when the site was not seen.
+func (s *Session) newLeases(inv *siteproto.Inventory) (was, now map[string]netip.Addr, err error) {
+	was, now = map[string]netip.Addr{}, map[string]netip.Addr{}
 	known, err := s.Store.Machines()
 	if err != nil || inv == nil {
-		return was, err
+		return was, nil, err
 	}
 	for _, m := range inv.Machines {
 		if _, fixed := s.Decl.System.Addresses[m.Name]; fixed {
@@ -181,16 +180,7 @@ func (s *Session) newLeases(inv *siteproto.Inventory) (map[string]netip.Addr, er
 			was[m.Name], now[m.Name] = k.Address, m.Address
 		}
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.leases = now
-	return was, nil
-}
-
-// factsOf is what of a cluster cannot change while it lives.
-func factsOf(c *topology.Cluster) store.Facts {
-	return store.Facts{Endpoint: c.Endpoint.Name, Pods: c.Pods.String(), Services: c.Services.String(), Domain: c.Domain, PerNode: c.PerNode, Answers: c.Endpoint.Answers(),
-		Members: map[bool]string{true: "apart", false: "beside"}[c.Apart], Control: map[bool]string{true: "nodes", false: "no nodes"}[c.Nodes]}
+	return was, now, nil
 }
 
 // Unchanged refuses a declaration that differs from the living cluster in what
@@ -200,103 +190,7 @@ func (s *Session) Unchanged(v *View) error {
 	if err != nil || facts == nil {
 		return err
 	}
-	return unchanged(v.Cluster, facts)
-}
-
-// unchanged refuses a declaration that differs in what cannot change.
-func unchanged(c *topology.Cluster, was *store.Facts) error {
-	is := factsOf(c)
-	perNode := func(f store.Facts) string { return strings.TrimPrefix(fmt.Sprint(f.PerNode), "0") }
-	if err := endpointMoves(c, was, is); err != nil {
-		return err
-	}
-	for _, x := range []struct{ key, was, is string }{{"ranges.pods", was.Pods, is.Pods}, {"ranges.services", was.Services, is.Services}, {"dns.domain", was.Domain, is.Domain},
-		{"ranges.perNode", perNode(*was), perNode(is)}, {"control.datastore.place", was.Members, is.Members}, {"control.nodes", was.Control, is.Control},
-	} {
-		if x.was != x.is && x.was != "" {
-			return &plan.Refusal{What: fmt.Sprintf("%s cannot be changed from %s to %s while the cluster lives", x.key, x.was, x.is), Todo: "declare it as it was, or raise a second cluster and move"}
-		}
-	}
-	return nil
-}
-
-// endpointMoves refuses what cannot change at the endpoint, or not in one go.
-func endpointMoves(c *topology.Cluster, was *store.Facts, is store.Facts) error {
-	if was.Endpoint != is.Endpoint {
-		_, err := netip.ParseAddr(was.Endpoint)
-		switch {
-		case err != nil:
-			return &plan.Refusal{What: fmt.Sprintf("endpoint.name cannot be changed from %s to %s while the cluster lives", was.Endpoint, is.Endpoint), Todo: "add the new name to control.names, where it works beside the old one"}
-		case !slices.Contains(c.Names, was.Endpoint):
-			return &plan.Refusal{What: fmt.Sprintf("the endpoint goes from the address %s to the name %s, and whoever still uses the address would be refused", was.Endpoint, is.Endpoint), Todo: "add " + was.Endpoint + " to control.names until nobody does"}
-		}
-	}
-	if was.Answers == is.Answers || was.Answers == "" {
-		return nil
-	}
-	// Behind a name anything may come to answer: machines are told of it when it
-	// does. An address is where people and certificates look for it.
-	_, addr := netip.ParseAddr(is.Endpoint)
-	if addr == nil || was.Endpoint != is.Endpoint {
-		balancer, virtual := string(topology.ByBalancer), string(topology.ByCarrier)
-		both := balancer + "+" + virtual
-		if was.Answers == balancer && is.Answers == both || was.Answers == both && (is.Answers == virtual || is.Answers == balancer) {
-			return nil
-		}
-		if was.Answers != balancer || is.Answers != virtual {
-			return &plan.Refusal{What: fmt.Sprintf("what answers at the endpoint cannot be changed from %s to %s while the cluster lives, for the endpoint is an address", was.Answers, is.Answers), Todo: "declare it as it was, or raise a second cluster and move"}
-		}
-	}
-	return carrierMoves(was.Answers, is.Answers)
-}
-
-// carrierMoves refuses to point at a virtual address before somebody carries it,
-// and to take it away before everybody was pointed elsewhere.
-func carrierMoves(was, is string) error {
-	virtual := string(topology.ByCarrier)
-	words := map[string]string{string(topology.ByMachine): "control-plane machine", string(topology.ByExisting): "existing balancer"}
-	switch {
-	case is == virtual && !strings.HasSuffix(was, "+"+virtual):
-		return &plan.Refusal{What: fmt.Sprintf("the endpoint would move from the %s to a virtual address that nobody carries yet", cmp.Or(words[was], was)), Todo: "declare a balancer beside virtual and converge; then take the balancer out"}
-	case was == virtual && !strings.HasSuffix(is, "+"+virtual):
-		return &plan.Refusal{What: fmt.Sprintf("the virtual address would go while the machines are still pointed at it, and the %s is to answer", cmp.Or(words[is], is)), Todo: "declare a balancer beside virtual and converge; then take virtual out"}
-	}
-	return nil
-}
-
-// keepFacts remembers what of a well cluster has changed that may.
-func (r *Run) keepFacts() error {
-	was, err := r.Store.Facts()
-	if err != nil || was == nil {
-		return err
-	}
-	is := factsOf(r.Cluster)
-	if is.Founded = was.Founded; is == *was {
-		return nil
-	}
-	return r.Store.SaveFacts(is)
-}
-
-// endpointAddr is where the endpoint answers.
-func endpointAddr(c *topology.Cluster) string {
-	return fmt.Sprintf("%s:%d", c.Endpoint.Address, c.Endpoint.Port)
-}
-
-// roleOf reads a machine's role from its name, for those that are not declared
-// any more.
-func roleOf(c *topology.Cluster, name string) versions.Role {
-	if m, ok := c.Machine(name); ok {
-		return m.Role
-	}
-	switch rest := strings.TrimPrefix(name, c.Name+"-"); {
-	case strings.HasPrefix(rest, "control-"):
-		return versions.Control
-	case strings.HasPrefix(rest, "balancer-"):
-		return versions.Balancer
-	case strings.HasPrefix(rest, "datastore-"):
-		return versions.Datastore
-	}
-	return versions.Worker
+	return plan.Unchanged(v.Cluster, facts)
 }
 
 // errBusy is a machine on which a run that was cut off is still at something.
@@ -320,7 +214,7 @@ func powerless(im siteproto.Machine) string {
 
 func (s *Session) look(ctx context.Context, v *View, im siteproto.Machine, due map[string]string) plan.MachineSeen {
 	c := v.Cluster
-	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: roleOf(c, im.Name), Versions: map[string]string{}, Units: map[string]string{}, Restarted: map[string]plan.Restarted{}}
+	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: c.RoleOf(im.Name), Versions: map[string]string{}, Units: map[string]string{}, Restarted: map[string]plan.Restarted{}}
 	if im.Power != siteproto.PowerOn {
 		seen.Trouble = powerless(im)
 		return seen
@@ -409,7 +303,7 @@ func (s *Session) lookInside(ctx context.Context, v *View, im siteproto.Machine,
 	if owner != nil {
 		seen.Owner = owner.Cluster
 	}
-	if !v.Seen.Founded && holdsMember(c, roleOf(c, im.Name)) {
+	if !v.Seen.Founded && c.HoldsMember(c.RoleOf(im.Name)) {
 		logs, err := m.List(ctx, nodeconf.DatastoreLog)
 		if err != nil {
 			return err
@@ -633,7 +527,7 @@ func (s *Session) lookAtAPI(ctx context.Context, c *topology.Cluster, v *View, m
 	mu.Lock()
 	defer mu.Unlock()
 	v.Nodes, v.Seen.API, v.Seen.Roles = nodes.Items, true, roles
-	v.Seen.Endpoint = k.ReadyAt(ctx, endpointAddr(c)) == nil
+	v.Seen.Endpoint = k.ReadyAt(ctx, c.Endpoint.Addr()) == nil
 	for _, n := range nodes.Items {
 		ready, why := kube.Ready(&n)
 		_, ours := n.Annotations[kube.CordonedBy]

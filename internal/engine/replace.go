@@ -12,7 +12,6 @@ import (
 
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
-	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
@@ -313,43 +312,6 @@ func (s *Session) SecretsNotBy(ctx context.Context, c *topology.Cluster) (all, o
 		}
 	}
 	return all, other, nil
-}
-
-// AllAtOnce is how the files of all machines are brought up to date when nobody
-// can be waited for: an authority is distrusted at once.
-func AllAtOnce(c *topology.Cluster) []plan.Step {
-	var out []plan.Step
-	var all []string
-	for _, m := range c.Machines {
-		s := plan.Step{ID: string(plan.Write) + "/" + m.Name, Kind: plan.Write, Machine: m.Name, Text: "write everything anew, and restart what trusted the old one", Why: "the old one is not to be trusted for a moment longer"}
-		out, all = append(out, s), append(all, s.ID)
-	}
-	for _, m := range c.Machines {
-		if m.IsNode() {
-			s := plan.Step{ID: string(plan.Ready) + "/" + m.Name, Kind: plan.Ready, Machine: m.Name, Text: "wait until all of it is well", Why: "it was restarted", Needs: all}
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
-// Refreshing are the steps that give pods new tokens: one batch of a pool after
-// the other.
-func Refreshing(c *topology.Cluster, old map[string]int) []plan.Step {
-	var out []plan.Step
-	batch, before := map[string][]string{}, map[string][]string{}
-	for _, m := range c.Machines {
-		if old[m.Name] == 0 {
-			continue
-		}
-		if len(batch[m.Pool]) >= max(m.Batch, 1) {
-			before[m.Pool], batch[m.Pool] = batch[m.Pool], nil
-		}
-		s := plan.Step{ID: string(plan.Refresh) + "/" + m.Name, Kind: plan.Refresh, Machine: m.Name, Text: fmt.Sprintf("give its pods new tokens, %d of them", old[m.Name]), Why: "the key that signed the old ones is to go", Needs: slices.Clone(before[m.Pool])}
-		out = append(out, s)
-		batch[m.Pool] = append(batch[m.Pool], s.ID)
-	}
-	return out
 }
 
 // with gives a connection to a machine, newly made if the old one broke.

@@ -71,11 +71,21 @@ type Session struct {
 }
 
 // Topology works the declaration out with what earlier runs fixed.
-func (s *Session) Topology() (*topology.Cluster, error) { return s.topology(nil, nil) }
+func (s *Session) Topology() (*topology.Cluster, error) { return s.build(nil, nil) }
 
-// topology is the same with addresses that the site has leased since, and
-// without those that others have there.
-func (s *Session) topology(leases map[string]netip.Addr, taken []netip.Addr) (*topology.Cluster, error) {
+// topologyAt is the same with addresses that the site has leased since, and without
+// those that others have there. Leases that are nil are those that it was told before.
+func (s *Session) topologyAt(leases map[string]netip.Addr, taken []netip.Addr) (*topology.Cluster, error) {
+	s.mu.Lock()
+	if leases != nil {
+		s.leases = leases
+	}
+	leases = s.leases
+	s.mu.Unlock()
+	return s.build(leases, taken)
+}
+
+func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr) (*topology.Cluster, error) {
 	ms, err := s.Store.Machines()
 	if err != nil {
 		return nil, err
@@ -237,9 +247,7 @@ func (s *Session) EnsureTrust(c *topology.Cluster, now time.Time) error {
 	s.Asking = slices.DeleteFunc(s.Asking, func(id string) bool { return slices.Contains(served, id) })
 	maps.Copy(t.Keys, made.Keys)
 	maps.Copy(t.Certs, made.Certs)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.trust = t
+	s.hold(t)
 	return nil
 }
 
@@ -360,6 +368,14 @@ func (s *Session) Trust() (*store.Trust, error) {
 		s.trust = t
 	}
 	return s.trust, nil
+}
+
+// hold lets every step see keys and certificates that were saved, in place of those that
+// were read before.
+func (s *Session) hold(t *store.Trust) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.trust = t
 }
 
 // ErrNoTrust says that certificates have not been made yet.
@@ -508,16 +524,11 @@ func (s *Session) Datastore(c *topology.Cluster) (*datastore.Client, error) {
 		return nil, err
 	}
 	for _, n := range slices.Sorted(maps.Keys(ms)) {
-		if _, ok := c.Machine(n); !ok && holdsMember(c, roleOf(c, n)) {
+		if _, ok := c.Machine(n); !ok && c.HoldsMember(c.RoleOf(n)) {
 			eps = append(eps, nodeconf.Datastore(topology.Machine{Address: ms[n].Address}))
 		}
 	}
 	return datastore.New(eps, t), nil
-}
-
-// holdsMember says whether machines of a role have a member of the datastore.
-func holdsMember(c *topology.Cluster, role versions.Role) bool {
-	return role == versions.Datastore || role == versions.Control && !c.Apart
 }
 
 // Kube is a client of the cluster's API: through the balancer if that answers,

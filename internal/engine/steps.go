@@ -96,8 +96,8 @@ func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
 // answers waits until an existing balancer passes requests on.
 func (r *Run) answers(ctx context.Context) error {
 	return r.withKube(func(k *kube.Client) error {
-		return until(ctx, fmt.Sprintf("the balancer at %s to pass requests on to port %d of the control-plane machines", endpointAddr(r.Cluster), nodeconf.APIPort), func(ctx context.Context) (string, error) {
-			return "", k.ReadyAt(ctx, endpointAddr(r.Cluster))
+		return until(ctx, fmt.Sprintf("the balancer at %s to pass requests on to port %d of the control-plane machines", r.Cluster.Endpoint.Addr(), nodeconf.APIPort), func(ctx context.Context) (string, error) {
+			return "", k.ReadyAt(ctx, r.Cluster.Endpoint.Addr())
 		})
 	})
 }
@@ -556,7 +556,7 @@ func (v *View) Ails() []Trouble {
 	}
 	at = ""
 	if v.Seen.API && !v.Seen.Endpoint {
-		add("the API does not answer at the endpoint %s", endpointAddr(v.Cluster))
+		add("the API does not answer at the endpoint %s", v.Cluster.Endpoint.Addr())
 	}
 	for _, name := range []string{kube.Network, kube.DNS} {
 		text := ""

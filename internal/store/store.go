@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/whole"
 )
@@ -45,18 +46,7 @@ type Machine struct {
 }
 
 // Facts are properties that cannot change once the cluster lives.
-type Facts struct {
-	Endpoint string `json:"endpoint"` // name
-	Pods     string `json:"pods"`
-	Services string `json:"services"`
-	Domain   string `json:"domain"`
-	// Of clusters that an older Verbund founded, what follows is not recorded.
-	PerNode int       `json:"perNode,omitempty"` // pod addresses of each node
-	Answers string    `json:"answers,omitempty"` // what answers at the endpoint
-	Members string    `json:"members,omitempty"` // where the datastore's members are
-	Control string    `json:"control,omitempty"` // whether control-plane machines are nodes
-	Founded time.Time `json:"founded"`
-}
+type Facts = topology.Facts
 
 // Store is the memory of one cluster.
 type Store struct {

@@ -81,6 +81,9 @@ func (e Endpoint) Answers() string {
 	return string(e.By)
 }
 
+// Addr is where the endpoint answers, as host:port.
+func (e Endpoint) Addr() string { return fmt.Sprintf("%s:%d", e.Address, e.Port) }
+
 // Ports lists every port of the endpoint, the first one first.
 func (e Endpoint) Ports() []int { return append([]int{e.Port}, e.Also...) }
 
@@ -127,6 +130,36 @@ func (c *Cluster) PatienceOf(machine string) time.Duration {
 
 // defaultPatience is that of pools which do not say another one.
 const defaultPatience = 2 * time.Minute
+
+// RoleOf reads a machine's role from its name, for those that are not declared any
+// more: a pool may be called as it likes, also control-rooms.
+func (c *Cluster) RoleOf(machine string) versions.Role {
+	if m, ok := c.Machine(machine); ok {
+		return m.Role
+	}
+	rest := strings.TrimPrefix(machine, c.Name+"-")
+	switch rest[:max(strings.LastIndex(rest, "-"), 0)] {
+	case groupControl:
+		return versions.Control
+	case groupDatastore:
+		return versions.Datastore
+	case groupBalancer:
+		return versions.Balancer
+	}
+	return versions.Worker
+}
+
+// Names of the groups of machines that are no pools.
+const (
+	groupControl   = "control"
+	groupDatastore = "datastore"
+	groupBalancer  = "balancer"
+)
+
+// HoldsMember says whether machines of a role have a member of the datastore.
+func (c *Cluster) HoldsMember(role versions.Role) bool {
+	return role == versions.Datastore || role == versions.Control && !c.Apart
+}
 
 // Batch is how many nodes at a time may be without something that runs on each of
 // them: as many as the pool with the smallest batch lets go.
@@ -244,7 +277,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	for i := range d.Control.Count {
 		z := d.Control.Zones[i%len(d.Control.Zones)]
 		m := Machine{
-			Name: fmt.Sprintf("%s-control-%d", d.Name, i+1), Role: versions.Control, Parts: parts, Set: set, Index: i + 1, Zone: z, Size: d.Control.Size,
+			Name: fmt.Sprintf("%s-%s-%d", d.Name, groupControl, i+1), Role: versions.Control, Parts: parts, Set: set, Index: i + 1, Zone: z, Size: d.Control.Size,
 			Image: image(d.Control.Image, set), Batch: 1, Patience: 2 * time.Minute,
 		}
 		if c.Nodes {
@@ -255,7 +288,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	if ds := d.Control.Datastore; c.Apart {
 		for i := range ds.Count {
 			c.Machines = append(c.Machines, Machine{
-				Name: fmt.Sprintf("%s-datastore-%d", d.Name, i+1), Role: versions.Datastore, Parts: []versions.Part{versions.Member}, Set: set, Index: i + 1,
+				Name: fmt.Sprintf("%s-%s-%d", d.Name, groupDatastore, i+1), Role: versions.Datastore, Parts: []versions.Part{versions.Member}, Set: set, Index: i + 1,
 				Zone: ds.Zones[i%len(ds.Zones)], Size: ds.Size, Image: image("", set), Batch: 1,
 			})
 		}
@@ -291,7 +324,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 		}
 	}
 	if b := d.Endpoint.Balancer; b != nil {
-		c.Machines = append(c.Machines, Machine{Name: d.Name + "-balancer-1", Role: versions.Balancer, Parts: []versions.Part{versions.Balances}, Set: set, Index: 1, Zone: s.Zones[0].Name, Size: b.Size, Image: image("", set), Batch: 1})
+		c.Machines = append(c.Machines, Machine{Name: d.Name + "-" + groupBalancer + "-1", Role: versions.Balancer, Parts: []versions.Part{versions.Balances}, Set: set, Index: 1, Zone: s.Zones[0].Name, Size: b.Size, Image: image("", set), Batch: 1})
 		c.Forward = b.Forward
 	}
 	fixed := maps.Clone(d.System.Addresses)
