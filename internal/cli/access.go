@@ -18,12 +18,15 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+
 	"github.com/spf13/cobra"
 	"k8s.io/client-go/tools/clientcmd"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
 	"verbund/internal/core/trust"
-	"verbund/internal/engine"
 	"verbund/internal/kube"
 	"verbund/internal/store"
 	"verbund/internal/whole"
@@ -84,7 +87,7 @@ kubeconfig.`,
 					return err
 				}
 				// It lets its bearer in as root, everywhere and for good: that is written down.
-				if err := a.noted(s, nil, "access --login-key", func(*engine.Run) (string, error) {
+				if err := a.noted(s, nil, "access --login-key", func(*act.Run) (string, error) {
 					return "gave out the key with which one logs in to the machines as root", nil
 				}); err != nil {
 					return err
@@ -206,8 +209,8 @@ func (w *wanted) check(groups, lived bool, life string) error {
 }
 
 // access signs a short-lived certificate for a person.
-func access(s *engine.Session, w wanted) (*clientcmdapi.Config, store.Given, error) {
-	cert, key, ca, err := s.Person(trust.Access(w.person, w.groups, w.life))
+func access(s *session.Session, w wanted) (*clientcmdapi.Config, store.Given, error) {
+	cert, key, ca, err := vouch.Person(s, trust.Access(w.person, w.groups, w.life))
 	if err != nil {
 		return nil, store.Given{}, err
 	}
@@ -220,7 +223,7 @@ func access(s *engine.Session, w wanted) (*clientcmdapi.Config, store.Given, err
 }
 
 // kubeconfig makes a person's kubeconfig of a certificate and its key.
-func kubeconfig(s *engine.Session, cert, key, ca []byte) (*clientcmdapi.Config, store.Given, error) {
+func kubeconfig(s *session.Session, cert, key, ca []byte) (*clientcmdapi.Config, store.Given, error) {
 	var g store.Given
 	c, err := s.Topology()
 	if err != nil {
@@ -263,11 +266,11 @@ func usersOf(kc *clientcmdapi.Config, cluster string) []string {
 }
 
 // journalAccess remembers what is given before it is given.
-func (a *app) journalAccess(s *engine.Session, g store.Given) error {
+func (a *app) journalAccess(s *session.Session, g store.Given) error {
 	if err := s.Store.SaveGiven(g); err != nil {
 		return err
 	}
-	return a.noted(s, nil, map[bool]string{true: "access --break-glass", false: "access"}[g.Kind == "break-glass"], func(*engine.Run) (string, error) {
+	return a.noted(s, nil, map[bool]string{true: "access --break-glass", false: "access"}[g.Kind == "break-glass"], func(*act.Run) (string, error) {
 		text := fmt.Sprintf("gave %s access to %s, groups %s, until %s, serial %s", g.Kind, g.Name, strings.Join(g.Groups, ", "), g.Until.Format(time.RFC3339), g.Serial)
 		if g.Reason != "" {
 			text += ", because " + g.Reason
@@ -278,7 +281,7 @@ func (a *app) journalAccess(s *engine.Session, g store.Given) error {
 
 // sayRights says what a person's groups may do, as far as the cluster can be
 // asked.
-func (a *app) sayRights(s *engine.Session, g store.Given) {
+func (a *app) sayRights(s *session.Session, g store.Given) {
 	if g.Kind == "break-glass" {
 		a.ui.say("it may do everything, until %s; it is journaled with its reason, and cannot be called back", g.Until.Local().Format("15:04"))
 		return
@@ -306,7 +309,7 @@ func (a *app) sayRights(s *engine.Session, g store.Given) {
 
 // mayMerge looks whether access may go into a file, before it is given; what it returns
 // looks again before the file is written.
-func (a *app) mayMerge(s *engine.Session, file string, kc *clientcmdapi.Config) (func(*clientcmdapi.Config) error, error) {
+func (a *app) mayMerge(s *session.Session, file string, kc *clientcmdapi.Config) (func(*clientcmdapi.Config) error, error) {
 	t, err := s.Trust()
 	if err != nil {
 		return nil, err
@@ -320,7 +323,7 @@ func (a *app) mayMerge(s *engine.Session, file string, kc *clientcmdapi.Config) 
 }
 
 // listAccess shows until when what was given works.
-func (a *app) listAccess(s *engine.Session) error {
+func (a *app) listAccess(s *session.Session) error {
 	gs, err := s.Store.Givens()
 	if err != nil {
 		return err
@@ -435,7 +438,7 @@ func writeKubeconfig(file string, kc *clientcmdapi.Config) error {
 
 // mergedFiles changes the kubeconfig files into which access was merged; change
 // says what it did to one, or nothing when it left it alone.
-func (a *app) mergedFiles(s *engine.Session, change func(*clientcmdapi.Config) (said string, err error)) error {
+func (a *app) mergedFiles(s *session.Session, change func(*clientcmdapi.Config) (said string, err error)) error {
 	files, err := s.Store.Kubeconfigs()
 	if err != nil {
 		return err

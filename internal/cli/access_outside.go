@@ -9,17 +9,18 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/session"
+
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
 	"verbund/internal/core/trust"
-	"verbund/internal/engine"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
 
 // requestAccess writes the request for a person's certificate, to be signed
 // where the authority's key is, and the person's key beside it.
-func (a *app) requestAccess(s *engine.Session, w wanted, file string) error {
+func (a *app) requestAccess(s *session.Session, w wanted, file string) error {
 	switch {
 	case s.Decl.Trust.Keys != "outside":
 		return usage("the key of cluster-authority is here, and access signs with it; leave --request out")
@@ -72,7 +73,7 @@ func lifeInWords(d time.Duration) string {
 type signed struct{ cert, key string }
 
 // access makes a kubeconfig of the answer, if nothing is wrong with it.
-func (f signed) access(s *engine.Session) (*clientcmdapi.Config, store.Given, error) {
+func (f signed) access(s *session.Session) (*clientcmdapi.Config, store.Given, error) {
 	var g store.Given
 	if f.cert == "" || f.key == "" {
 		return nil, g, usage("--certificate and --key belong together")
@@ -99,7 +100,7 @@ func (f signed) access(s *engine.Session) (*clientcmdapi.Config, store.Given, er
 	}
 	ca, err := trust.DecodeCert(t.Certs[string(trust.Cluster)])
 	if err != nil {
-		return nil, g, engine.ErrNoTrust
+		return nil, g, session.ErrNoTrust
 	}
 	if wrong := trust.CheckAccess(cert, key.Public(), ca, mostAccess, time.Now()); len(wrong) > 0 {
 		return nil, g, usage("%s gives no access to cluster %s: %s", f.cert, s.Decl.Name, strings.Join(wrong, "; "))

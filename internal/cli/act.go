@@ -14,6 +14,10 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
@@ -21,7 +25,6 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
-	"verbund/internal/engine"
 	"verbund/internal/site"
 	"verbund/internal/store"
 	"verbund/internal/whole"
@@ -64,7 +67,7 @@ what is left is said.`,
 }
 
 // held takes the lock of a memory that may have to be made first.
-func held(s *engine.Session, command string) (release func(), err error) {
+func held(s *session.Session, command string) (release func(), err error) {
 	release, err = s.Store.Lock(command)
 	if err != nil {
 		return nil, err
@@ -79,7 +82,7 @@ func held(s *engine.Session, command string) (release func(), err error) {
 // followEndpoint points the kubeconfig files into which access was merged to
 // where the endpoint is now, and, once every API server has a certificate with
 // it, to its name.
-func (a *app) followEndpoint(s *engine.Session, c *topology.Cluster, named bool) error {
+func (a *app) followEndpoint(s *session.Session, c *topology.Cluster, named bool) error {
 	server := fmt.Sprintf("https://%s:%d", c.Endpoint.Address, c.Endpoint.Port)
 	return a.mergedFiles(s, func(kc *clientcmdapi.Config) (string, error) {
 		cl := kc.Clusters[c.Name]
@@ -119,7 +122,7 @@ func (a *app) sayLeft(left []plan.Step) {
 }
 
 // pin fixes the versions and digests that a run uses, before it uses them.
-func (a *app) pin(r *declare.Result, v *engine.View) error {
+func (a *app) pin(r *declare.Result, v *look.View) error {
 	var sets []versions.Set
 	for _, m := range v.Cluster.Machines {
 		if set, ok := r.Catalogue.Set(m.Set.Kubernetes); ok {
@@ -158,7 +161,7 @@ func (a *app) writePins(r *declare.Result, sets []versions.Set, cat *versions.Ca
 }
 
 // agree shows what will be done and asks, where there is somebody to ask.
-func (a *app) agree(s *engine.Session, p *plan.Plan, v *engine.View) error {
+func (a *app) agree(s *session.Session, p *plan.Plan, v *look.View) error {
 	for _, r := range p.Removes {
 		a.ui.say("removes %s", r)
 	}
@@ -181,9 +184,9 @@ func (a *app) agree(s *engine.Session, p *plan.Plan, v *engine.View) error {
 }
 
 // carryOut runs steps with the journal and the progress.
-func (a *app) carryOut(s *engine.Session, v *engine.View, command string, steps []plan.Step) error {
-	pr := newProgress(a, s.Durations(), steps)
-	r, err := s.Begin(v, command, pr.entry)
+func (a *app) carryOut(s *session.Session, v *look.View, command string, steps []plan.Step) error {
+	pr := newProgress(a, look.UsualDurations(s), steps)
+	r, err := act.Begin(s, v, command, pr.entry)
 	if err != nil {
 		return err
 	}
@@ -198,7 +201,7 @@ func (a *app) carryOut(s *engine.Session, v *engine.View, command string, steps 
 	if err == nil {
 		return eerr
 	}
-	var se *engine.StepError
+	var se *act.StepError
 	if errors.As(err, &se) {
 		return errors.Join(failure(se), eerr)
 	}
@@ -206,7 +209,7 @@ func (a *app) carryOut(s *engine.Session, v *engine.View, command string, steps 
 }
 
 // failure tells a failed step so that one can act on it.
-func failure(se *engine.StepError) error {
+func failure(se *act.StepError) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%v", se)
 	if se.Machine != "" {
@@ -251,10 +254,10 @@ func (a *app) teardownCmd() *cobra.Command {
 	return a.asks(c)
 }
 
-func (a *app) teardown(s *engine.Session, r *declare.Result) error {
+func (a *app) teardown(s *session.Session, r *declare.Result) error {
 	name := s.Decl.Name
 	if !s.Store.Exists() {
-		v, err := s.Locate(a.soft)
+		v, err := look.Locate(a.soft, s)
 		if err != nil {
 			return err
 		}
@@ -298,8 +301,8 @@ func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 	if err != nil {
 		return err
 	}
-	pr := newProgress(a, s.Durations(), steps)
-	run, err := s.Begin(&engine.View{Cluster: c}, "teardown", pr.entry)
+	pr := newProgress(a, look.UsualDurations(s), steps)
+	run, err := act.Begin(s, &look.View{Cluster: c}, "teardown", pr.entry)
 	if err != nil {
 		return err
 	}
@@ -315,7 +318,7 @@ func (a *app) teardown(s *engine.Session, r *declare.Result) error {
 }
 
 // sweep removes what the cluster left on this computer.
-func (a *app) sweep(s *engine.Session, kcs map[string]time.Time) error {
+func (a *app) sweep(s *session.Session, kcs map[string]time.Time) error {
 	t, err := s.Trust()
 	if err != nil && len(kcs) > 0 {
 		return err
@@ -343,7 +346,7 @@ func (a *app) sweep(s *engine.Session, kcs map[string]time.Time) error {
 		os.Remove(filepath.Dir(s.Site.Folder)) // only if no other site is there
 		a.ui.say("site %s has no machine left; its process is stopped", s.Decl.Site)
 	}
-	if left := s.Backups(); len(left) > 0 {
+	if left := look.Backups(s); len(left) > 0 {
 		if p, err := s.Store.Protection(); err == nil && p != nil {
 			a.ui.say("%s left in %s, to be opened with %s there, and that with the %s", count(len(left), "backup"), s.Store.BackupDir(), store.Aside, cmp.Or(a.keys().KeyFile(*p), p.Kind))
 		}
@@ -352,7 +355,7 @@ func (a *app) sweep(s *engine.Session, kcs map[string]time.Time) error {
 }
 
 // siteError says what a person can do about what a site answered.
-func siteError(s *engine.Session, err error) error {
+func siteError(s *session.Session, err error) error {
 	if errors.Is(err, site.ErrNotRunning) {
 		return fmt.Errorf("site %s is not running; start it with: verbund site start", s.Decl.Site)
 	}
@@ -366,7 +369,7 @@ func siteError(s *engine.Session, err error) error {
 
 func (a *app) siteCmd() *cobra.Command {
 	c := &cobra.Command{Use: "site", Short: "Start, stop and disturb the simulated site"}
-	with := func(use, short string, n int, what string, start bool, f func(*engine.Session, []string) error) *cobra.Command {
+	with := func(use, short string, n int, what string, start bool, f func(*session.Session, []string) error) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short, Args: exactArgs(n, what), RunE: func(_ *cobra.Command, args []string) error {
 			s, r, err := a.openFile(false)
 			if err != nil {
@@ -382,21 +385,21 @@ func (a *app) siteCmd() *cobra.Command {
 		}}
 	}
 	c.AddCommand(
-		with("start", "Start the site's process", 0, "no argument", true, func(s *engine.Session, _ []string) error {
+		with("start", "Start the site's process", 0, "no argument", true, func(s *session.Session, _ []string) error {
 			a.ui.say("site %s is running", s.Decl.Site)
 			return nil
 		}),
-		with("stop", "Stop the site's process; machines lose their power and keep their disks", 0, "no argument", false, func(s *engine.Session, _ []string) error {
+		with("stop", "Stop the site's process; machines lose their power and keep their disks", 0, "no argument", false, func(s *session.Session, _ []string) error {
 			if err := s.Site.Stop(a.hard); err != nil {
 				return err
 			}
 			a.ui.say("site %s is stopped", s.Decl.Site)
 			return nil
 		}),
-		with("power MACHINE on|off|cut|restart", "Switch a machine; cut is without warning", 2, "a machine and one of on, off, cut, restart", false, func(s *engine.Session, args []string) error {
+		with("power MACHINE on|off|cut|restart", "Switch a machine; cut is without warning", 2, "a machine and one of on, off, cut, restart", false, func(s *session.Session, args []string) error {
 			return s.Site.Power(a.hard, args[0], args[1])
 		}),
-		with("mirror", "Show what came through the site's mirror, by upstream registry", 0, "no argument", false, func(s *engine.Session, _ []string) error {
+		with("mirror", "Show what came through the site's mirror, by upstream registry", 0, "no argument", false, func(s *session.Session, _ []string) error {
 			inv, err := s.Site.Inventory(a.hard)
 			if err != nil {
 				return err
@@ -415,7 +418,7 @@ func (a *app) siteCmd() *cobra.Command {
 			a.ui.table([]string{"upstream", "hits", "misses", "bytes fetched", "bytes saved"}, rows)
 			return nil
 		}),
-		with("images", "Show the machine images that the site has composed", 0, "no argument", false, func(s *engine.Session, _ []string) error {
+		with("images", "Show the machine images that the site has composed", 0, "no argument", false, func(s *session.Session, _ []string) error {
 			inv, err := s.Site.Inventory(a.hard)
 			if err != nil {
 				return err
@@ -430,7 +433,7 @@ func (a *app) siteCmd() *cobra.Command {
 			a.ui.table([]string{"image", "system", "architecture", "extras", "machines ordered"}, rows)
 			return nil
 		}),
-		with("console MACHINE", "Show what a machine wrote to its console", 1, "a machine", false, func(s *engine.Session, args []string) error {
+		with("console MACHINE", "Show what a machine wrote to its console", 1, "a machine", false, func(s *session.Session, args []string) error {
 			t, err := s.Site.Console(a.hard, args[0])
 			fmt.Fprint(a.out, visible(t))
 			return err

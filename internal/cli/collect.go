@@ -14,10 +14,12 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
-	"verbund/internal/engine"
 	"verbund/internal/whole"
 )
 
@@ -64,8 +66,8 @@ func (b bundle) json(name string, v any) error {
 	return err
 }
 
-func (a *app) collect(s *engine.Session, r *declare.Result, to string) error {
-	secrets, err := s.Secrets()
+func (a *app) collect(s *session.Session, r *declare.Result, to string) error {
+	secrets, err := look.Secrets(s)
 	if err != nil {
 		return err
 	}
@@ -75,11 +77,11 @@ func (a *app) collect(s *engine.Session, r *declare.Result, to string) error {
 	}
 	removed := 0
 	for n, text := range b {
-		clean, k := engine.Redact(text, secrets)
+		clean, k := look.Redact(text, secrets)
 		b[n], removed = clean, removed+k
 	}
 	for n, text := range b {
-		if what := engine.Leaks(text, secrets); what != "" {
+		if what := look.Leaks(text, secrets); what != "" {
 			return fmt.Errorf("collecting: %s still holds %s; nothing was written, and this is a mistake in Verbund", n, what)
 		}
 	}
@@ -101,7 +103,7 @@ func (a *app) collect(s *engine.Session, r *declare.Result, to string) error {
 }
 
 // gather looks everywhere; what cannot be looked at is said in the archive.
-func (a *app) gather(s *engine.Session, r *declare.Result, b bundle) error {
+func (a *app) gather(s *session.Session, r *declare.Result, b bundle) error {
 	path, err := a.findDeclaration()
 	if err != nil {
 		return err
@@ -134,7 +136,7 @@ func (a *app) gather(s *engine.Session, r *declare.Result, b bundle) error {
 		b["trouble.txt"] = []byte(said + "; findings.json lists them\n")
 		return nil
 	}
-	v, err := s.Observe(a.soft)
+	v, err := look.Observe(a.soft, s)
 	if err != nil {
 		b["trouble.txt"] = []byte(err.Error() + "\n")
 		return nil
@@ -143,7 +145,7 @@ func (a *app) gather(s *engine.Session, r *declare.Result, b bundle) error {
 		b["trouble.txt"] = []byte("the site's process does not run: neither machines nor API were looked at\n")
 		return nil
 	}
-	p, perr := s.PlanOf(v)
+	p, perr := look.PlanOf(s, v)
 	if perr != nil {
 		b["plan.txt"] = []byte("refused: " + perr.Error() + "\n")
 	} else {
@@ -155,12 +157,12 @@ func (a *app) gather(s *engine.Session, r *declare.Result, b bundle) error {
 	if err := b.json("status.json", map[string]any{"ailing": list(v.Ailing()), "members": v.Members, "machines": v.Seen.Machines}); err != nil {
 		return err
 	}
-	for name, x := range map[string]any{"inventory.json": v.Inventory, "nodes.json": v.Nodes, "survey.json": s.Survey(a.soft, v, engine.SurveyOptions{})} {
+	for name, x := range map[string]any{"inventory.json": v.Inventory, "nodes.json": v.Nodes, "survey.json": look.Survey(a.soft, s, v, look.SurveyOptions{})} {
 		if err := b.json(name, x); err != nil {
 			return err
 		}
 	}
-	for name, lines := range s.AllLogs(a.soft, v, logLines) {
+	for name, lines := range look.AllLogs(a.soft, s, v, logLines) {
 		b["logs/"+name+".log"] = []byte(strings.Join(lines, "\n") + "\n")
 	}
 	return nil

@@ -4,13 +4,14 @@ import (
 	"io"
 	"strings"
 
+	"verbund/internal/engine/vouch"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
-	"verbund/internal/engine"
 )
 
 // faults are the kinds of faults that a simulated site can be told to have.
@@ -38,7 +39,7 @@ func (a *app) completes(root *cobra.Command) {
 	pools := of(func(c *topology.Cluster) []string { return plan.Parts(c)[2:] })
 	parts := of(plan.Parts)
 	certificates := of(func(c *topology.Cluster) (out []string) {
-		for _, r := range engine.Known(c) {
+		for _, r := range vouch.Known(c) {
 			out = append(out, r.ID)
 		}
 		return out

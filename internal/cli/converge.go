@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"slices"
 
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
-	"verbund/internal/engine"
 	"verbund/internal/site"
 	siteproto "verbund/internal/site/protocol"
 )
@@ -26,7 +28,7 @@ const mostTaken = 10
 // converging is one command that brings about what is declared.
 type converging struct {
 	*app
-	s             *engine.Session
+	s             *session.Session
 	r             *declare.Result
 	command, only string
 	change        *change
@@ -42,7 +44,7 @@ type converging struct {
 	cut      bool            // the last run was cut off: what it began may not be over
 }
 
-func (a *app) converge(s *engine.Session, r *declare.Result, command, only string, c *change) error {
+func (a *app) converge(s *session.Session, r *declare.Result, command, only string, c *change) error {
 	x := &converging{app: a, s: s, r: r, command: command, only: only, change: c}
 	return x.run()
 }
@@ -97,14 +99,14 @@ func (x *converging) hold() error {
 // is left.
 func (x *converging) round() (begun, done bool, err error) {
 	s := x.s
-	v, err := s.Observe(x.soft)
+	v, err := look.Observe(x.soft, s)
 	if err != nil {
 		return false, false, err
 	}
-	if err := s.Limit(v, x.only); err != nil {
+	if err := look.Limit(s, v, x.only); err != nil {
 		return false, false, err
 	}
-	if err := s.Unseen(v); err != nil {
+	if err := look.Unseen(s, v); err != nil {
 		return false, false, err
 	}
 	p, err := x.exchange(v)
@@ -114,7 +116,7 @@ func (x *converging) round() (begun, done bool, err error) {
 	var left []plan.Step
 	going := p != nil
 	if !going {
-		if p, err = s.PlanOf(v); err != nil {
+		if p, err = look.PlanOf(s, v); err != nil {
 			return false, false, err
 		}
 		if x.only != "" && len(p.Steps) > 0 {
@@ -199,7 +201,7 @@ func (x *converging) round() (begun, done bool, err error) {
 // way to new ones: those that were asked for now, and those that an earlier run
 // was to replace. A new one that is there already stays;
 // nil if none has to go.
-func (x *converging) exchange(v *engine.View) (*plan.Plan, error) {
+func (x *converging) exchange(v *look.View) (*plan.Plan, error) {
 	under, err := x.s.Store.Exchanges()
 	if err != nil {
 		return nil, err
@@ -259,7 +261,7 @@ func (x *converging) over() error {
 
 // ready makes sure, once the person has agreed, that the lock is held and the
 // site runs. Whatever that needed, the plan is made anew after it.
-func (x *converging) ready(v *engine.View) (bool, error) {
+func (x *converging) ready(v *look.View) (bool, error) {
 	ready := true
 	if !x.s.Alone {
 		ready = false
@@ -328,18 +330,18 @@ func (a *app) sayBeside(p *plan.Plan) {
 
 // wake makes sure that the site can be asked about a cluster of which something
 // was raised. Starting it is agreed to first: it gives machines their power back.
-func (a *app) wake(s *engine.Session, r *declare.Result) error {
-	v, err := s.Locate(a.soft)
+func (a *app) wake(s *session.Session, r *declare.Result) error {
+	v, err := look.Locate(a.soft, s)
 	if err != nil {
 		return err
 	}
-	err = s.Unseen(v)
-	var ns *engine.NotSeen
+	err = look.Unseen(s, v)
+	var ns *look.NotSeen
 	if !errors.As(err, &ns) || ns.Elsewhere || !errors.Is(err, site.ErrNotRunning) {
 		return err
 	}
 	// What cannot be is refused without it.
-	if err := s.Unchanged(v); err != nil {
+	if err := look.Unchanged(s, v); err != nil {
 		return err
 	}
 	if a.confirm != s.Decl.Name {
@@ -351,7 +353,7 @@ func (a *app) wake(s *engine.Session, r *declare.Result) error {
 }
 
 // locked is held for what changes machines: the site can be asked then.
-func (a *app) locked(s *engine.Session, r *declare.Result, command string) (release func(), err error) {
+func (a *app) locked(s *session.Session, r *declare.Result, command string) (release func(), err error) {
 	release, err = s.Store.Lock(command)
 	if err != nil {
 		return nil, err

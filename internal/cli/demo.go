@@ -15,6 +15,9 @@ import (
 	"sync"
 	"time"
 
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 	appsv1 "k8s.io/api/apps/v1"
 	corev1 "k8s.io/api/core/v1"
@@ -30,7 +33,6 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
-	"verbund/internal/engine"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -159,7 +161,7 @@ func (d *demo) live() (err error) {
 	return nil
 }
 
-func (d *demo) session() (*engine.Session, *topology.Cluster, error) {
+func (d *demo) session() (*session.Session, *topology.Cluster, error) {
 	s, err := d.sub.open(false)
 	if err != nil {
 		return nil, nil, err
@@ -519,7 +521,7 @@ func (d *demo) compare(m *meter) {
 	d.sub.ui.table([]string{"node", "before", "after"}, rows)
 	fmt.Fprintln(d.out)
 	d.check(moved == 8, "%d of 8 nodes went to %s and are Ready", moved, s.Decl.Kubernetes)
-	d.check(len(s.Backups()) == 1, "a backup from before the upgrade is there")
+	d.check(len(look.Backups(s)) == 1, "a backup from before the upgrade is there")
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, f := range m.failed[:min(5, len(m.failed))] {

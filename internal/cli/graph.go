@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/look"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/nodeconf"
@@ -32,7 +34,7 @@ func (a *app) trustGraphCmd() *cobra.Command {
 				return err
 			}
 			defer s.Close()
-			r, err := s.Inspect(a.soft, v, time.Now())
+			r, err := look.Inspect(a.soft, s, v, time.Now())
 			if err != nil {
 				return err
 			}
@@ -53,7 +55,7 @@ func (a *app) trustGraphCmd() *cobra.Command {
 			}
 			var rows [][]cell
 			for _, k := range links {
-				rows = append(rows, []cell{plain(k.From), plain(k.To), plain(vouch(k.Shows, k.ShowsVerified)), plain(vouch(k.Serves, k.ServesVerified))})
+				rows = append(rows, []cell{plain(k.From), plain(k.To), plain(signedBy(k.Shows, k.ShowsVerified)), plain(signedBy(k.Serves, k.ServesVerified))})
 			}
 			a.ui.table([]string{"from", "to", "the client shows, verified with", "the server shows, verified with"}, rows)
 			return nil
@@ -63,7 +65,7 @@ func (a *app) trustGraphCmd() *cobra.Command {
 	return c
 }
 
-func vouch(name, by string) string {
+func signedBy(name, by string) string {
 	switch {
 	case name == "":
 		return "-"

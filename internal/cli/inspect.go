@@ -10,11 +10,12 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/look"
+
 	"github.com/spf13/cobra"
 	corev1 "k8s.io/api/core/v1"
 
 	"verbund/internal/core/versions"
-	"verbund/internal/engine"
 	"verbund/internal/kube"
 	siteproto "verbund/internal/site/protocol"
 )
@@ -34,7 +35,7 @@ type inspected struct {
 	ClockOff float64               `json:"clockOff"` // seconds that it is ahead
 	Differs  []string              `json:"differs"`  // files that are not as rendered
 	Node     *corev1.Node          `json:"node,omitempty"`
-	Member   *engine.MemberHealth  `json:"member,omitempty"`
+	Member   *look.MemberHealth    `json:"member,omitempty"`
 	Declared *inspectedDeclaration `json:"declared,omitempty"`
 }
 
@@ -59,7 +60,7 @@ func (a *app) inspectCmd() *cobra.Command {
 				return err
 			}
 			defer s.Close()
-			if err := s.Unseen(v); err != nil {
+			if err := look.Unseen(s, v); err != nil {
 				return err
 			}
 			list := []inspected{}
@@ -79,7 +80,7 @@ func (a *app) inspectCmd() *cobra.Command {
 	}
 }
 
-func machineNames(v *engine.View) []string {
+func machineNames(v *look.View) []string {
 	var out []string
 	for _, m := range v.Cluster.Machines {
 		out = append(out, m.Name)
@@ -88,7 +89,7 @@ func machineNames(v *engine.View) []string {
 }
 
 // inspect gathers what was seen under one name.
-func inspect(v *engine.View, name string) (inspected, bool) {
+func inspect(v *look.View, name string) (inspected, bool) {
 	m, declared := v.Cluster.Machine(name)
 	seen, there := v.Seen.Machines[name]
 	node := slices.IndexFunc(v.Nodes, func(n corev1.Node) bool { return n.Name == name })
@@ -114,7 +115,7 @@ func inspect(v *engine.View, name string) (inspected, bool) {
 		i.Node = &v.Nodes[node]
 	}
 	if mb, ok := v.Seen.Members[name]; ok && (m.Is(versions.Member) || !declared) {
-		i.Member = &engine.MemberHealth{Name: name, Healthy: mb.Healthy, Learner: mb.Learner, Leads: mb.Leads, Trouble: mb.Trouble}
+		i.Member = &look.MemberHealth{Name: name, Healthy: mb.Healthy, Learner: mb.Learner, Leads: mb.Leads, Trouble: mb.Trouble}
 	}
 	return i, true
 }

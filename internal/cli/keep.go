@@ -3,11 +3,13 @@ package cli
 import (
 	"fmt"
 
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
-	"verbund/internal/engine"
 )
 
 func (a *app) clearCmd() *cobra.Command {
@@ -30,7 +32,7 @@ raises the same cluster again, with the same authorities.`,
 	return a.drains(c)
 }
 
-func (a *app) clear(s *engine.Session, r *declare.Result, names []string) error {
+func (a *app) clear(s *session.Session, r *declare.Result, names []string) error {
 	if !s.Store.Exists() {
 		a.ui.say("there is nothing of cluster %s here", s.Decl.Name)
 		return nil
@@ -40,7 +42,7 @@ func (a *app) clear(s *engine.Session, r *declare.Result, names []string) error 
 		return err
 	}
 	defer release()
-	v, err := s.Observe(a.soft)
+	v, err := look.Observe(a.soft, s)
 	if err != nil {
 		return err
 	}

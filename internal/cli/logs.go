@@ -11,10 +11,11 @@ import (
 	"sync"
 	"time"
 
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
-	"verbund/internal/engine"
 	"verbund/internal/machine"
 	"verbund/internal/site"
 )
@@ -98,7 +99,7 @@ type source struct {
 	at   time.Time
 }
 
-func (l *logs) show(s *engine.Session, names []string) error {
+func (l *logs) show(s *session.Session, names []string) error {
 	for _, name := range names {
 		m, err := s.Machine(l.soft, name, 0)
 		if err != nil {

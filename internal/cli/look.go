@@ -8,22 +8,24 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 	corev1 "k8s.io/api/core/v1"
 	"k8s.io/apimachinery/pkg/util/duration"
 
-	"verbund/internal/engine"
 	siteproto "verbund/internal/site/protocol"
 	"verbund/internal/store"
 )
 
 // view opens the cluster and looks.
-func (a *app) view() (*engine.Session, *engine.View, error) {
+func (a *app) view() (*session.Session, *look.View, error) {
 	s, err := a.open(false)
 	if err != nil {
 		return nil, nil, err
 	}
-	v, err := s.Observe(a.soft)
+	v, err := look.Observe(a.soft, s)
 	if err != nil {
 		s.Close()
 		return nil, nil, err
@@ -41,7 +43,7 @@ func (a *app) nodesCmd() *cobra.Command {
 			}
 			defer s.Close()
 			if !v.Seen.API {
-				if err := s.Unseen(v); err != nil {
+				if err := look.Unseen(s, v); err != nil {
 					return err
 				}
 				return fmt.Errorf("the API of cluster %s does not answer: %v; verbund status says more", s.Decl.Name, cmp.Or(v.APIError, errors.New("it has not been raised")))
@@ -79,7 +81,7 @@ func (a *app) nodesCmd() *cobra.Command {
 }
 
 // place orders machines as they are declared.
-func place(v *engine.View, name string) int {
+func place(v *look.View, name string) int {
 	for i, m := range v.Cluster.Machines {
 		if m.Name == name {
 			return i
@@ -98,14 +100,14 @@ func (a *app) machinesCmd() *cobra.Command {
 			}
 			defer s.Close()
 			if v.Inventory == nil {
-				return fmt.Errorf("site %s was not seen: %w", s.Decl.Site, cmp.Or(s.Unseen(v), v.SiteError))
+				return fmt.Errorf("site %s was not seen: %w", s.Decl.Site, cmp.Or(look.Unseen(s, v), v.SiteError))
 			}
 			ms := slices.DeleteFunc(slices.Clone(v.Inventory.Machines), func(m siteproto.Machine) bool { return m.Cluster != s.Decl.Name })
 			if a.output == "json" {
 				list := []machineSaid{}
 				for _, m := range ms {
 					seen := v.Seen.Machines[m.Name]
-					list = append(list, machineSaid{m, seen.Reached, engine.Runs(seen), seen.Active, seen.Units})
+					list = append(list, machineSaid{m, seen.Reached, look.Runs(seen), seen.Active, seen.Units})
 				}
 				return a.ui.json(list)
 			}
@@ -117,7 +119,7 @@ func (a *app) machinesCmd() *cobra.Command {
 				if power.state == "" {
 					power.state = "bad"
 				}
-				set := cmp.Or(engine.Runs(seen), "nothing installed")
+				set := cmp.Or(look.Runs(seen), "nothing installed")
 				up, all := 0, 0
 				for _, st := range seen.Units {
 					if all++; st == "active" {
@@ -248,7 +250,7 @@ func (a *app) historyOf(es []store.Entry, run string) error {
 }
 
 // lose has the site lose a machine, which has to be there.
-func (a *app) lose(s *engine.Session, name string) error {
+func (a *app) lose(s *session.Session, name string) error {
 	if _, err := s.Site.Console(a.hard, name); err != nil {
 		return err
 	}

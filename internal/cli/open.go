@@ -9,9 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/session"
+
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
-	"verbund/internal/engine"
 	"verbund/internal/sim"
 	"verbund/internal/site"
 	"verbund/internal/store"
@@ -109,12 +110,12 @@ func (a *app) printFindings(all declare.Findings) {
 
 // open gets a session for the declared cluster. Warnings are told when tell is
 // set; errors end it.
-func (a *app) open(tell bool) (*engine.Session, error) {
+func (a *app) open(tell bool) (*session.Session, error) {
 	s, _, err := a.openFile(tell)
 	return s, err
 }
 
-func (a *app) openFile(tell bool) (*engine.Session, *declare.Result, error) {
+func (a *app) openFile(tell bool) (*session.Session, *declare.Result, error) {
 	path, err := a.findDeclaration()
 	if err != nil {
 		return nil, nil, err
@@ -122,12 +123,12 @@ func (a *app) openFile(tell bool) (*engine.Session, *declare.Result, error) {
 	return a.openPath(path, tell)
 }
 
-func (a *app) openPath(path string, tell bool) (*engine.Session, *declare.Result, error) {
+func (a *app) openPath(path string, tell bool) (*session.Session, *declare.Result, error) {
 	return a.openAs(path, nil, tell)
 }
 
 // openAs opens the cluster as a text would declare it that is not written yet.
-func (a *app) openAs(path string, text []byte, tell bool) (*engine.Session, *declare.Result, error) {
+func (a *app) openAs(path string, text []byte, tell bool) (*session.Session, *declare.Result, error) {
 	r, err := a.readAs(path, text)
 	if err != nil {
 		return nil, nil, err
@@ -153,9 +154,9 @@ func (a *app) openAs(path string, text []byte, tell bool) (*engine.Session, *dec
 }
 
 // sessionOf is a session for what a file declares.
-func (a *app) sessionOf(path string, r *declare.Result) *engine.Session {
+func (a *app) sessionOf(path string, r *declare.Result) *session.Session {
 	folder := filepath.Dir(path)
-	return &engine.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
+	return &session.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
 		Accepted: r.Findings.Accepted(), Parallel: max(a.parallel, 1)}
 }
 
@@ -187,7 +188,7 @@ func siteFolder(folder, name string) string {
 }
 
 // startSite makes sure that the site runs, and says so if it had to be started.
-func (a *app) startSite(s *engine.Session, r *declare.Result) error {
+func (a *app) startSite(s *session.Session, r *declare.Result) error {
 	folder, err := filepath.Abs(s.Site.Folder)
 	if err != nil {
 		return err

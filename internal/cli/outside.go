@@ -12,10 +12,12 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/trust"
-	"verbund/internal/engine"
 	"verbund/internal/whole"
 )
 
@@ -70,7 +72,7 @@ keys: outside in the declaration, leave the key out: it is never here.`,
 			if err != nil {
 				return err
 			}
-			if err := s.Adopt(c, args[0], cert, key, facts != nil, time.Now()); err != nil {
+			if err := vouch.Adopt(s, c, args[0], cert, key, facts != nil, time.Now()); err != nil {
 				return usage("%s cannot be used: %v", certFile, err)
 			}
 			a.ui.say("%s is %s, until %s", args[0], cert.Subject, cert.NotAfter.Format(time.DateOnly))
@@ -156,7 +158,7 @@ trust accept takes the answers.`,
 				return err
 			}
 			defer release()
-			qs, err := s.SigningRequests(c, time.Now())
+			qs, err := vouch.SigningRequests(s, c, time.Now())
 			if err != nil {
 				return err
 			}
@@ -168,7 +170,7 @@ trust accept takes the answers.`,
 				into = filepath.Join(a.dir, s.Decl.Name+".requests")
 			}
 			all := map[string]trust.Request{}
-			for _, q := range engine.Certificates(c) {
+			for _, q := range vouch.Certificates(c) {
 				all[q.ID] = q
 			}
 			for _, id := range slices.Sorted(maps.Keys(qs)) {
@@ -217,14 +219,14 @@ func (a *app) trustAcceptCmd() *cobra.Command {
 				files[f] = b
 			}
 			if !s.Store.Exists() {
-				return engine.ErrNoTrust
+				return session.ErrNoTrust
 			}
 			release, err := s.Store.Lock("trust accept")
 			if err != nil {
 				return err
 			}
 			defer release()
-			answers, err := s.Accept(c, files, time.Now())
+			answers, err := vouch.Accept(s, c, files, time.Now())
 			if err != nil {
 				return err
 			}
@@ -244,7 +246,7 @@ func (a *app) trustAcceptCmd() *cobra.Command {
 				}
 			}
 			a.ui.say("accepted %s, refused %d", count(len(answers)-refused, "certificate"), refused)
-			if due, _, werr := s.Waiting(c, time.Now()); werr == nil && len(due) > 0 {
+			if due, _, werr := vouch.Waiting(s, c, time.Now()); werr == nil && len(due) > 0 {
 				a.ui.say("%s still wait: trust request writes their requests again", count(len(due), "certificate"))
 			}
 			if err == nil && (refused > 0 || len(answers) == 0) {

@@ -8,10 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/plan"
-	"verbund/internal/engine"
 	"verbund/internal/kube"
 	"verbund/internal/report"
 	"verbund/internal/whole"
@@ -39,7 +41,7 @@ The kinds of steps:
 				return err
 			}
 			defer s.Close()
-			p, v, err := s.PlanPart(a.soft, only)
+			p, v, err := look.PlanPart(a.soft, s, only)
 			if err != nil {
 				return err
 			}
@@ -79,8 +81,8 @@ const ownWork = 250 * time.Millisecond
 
 // usual is how long a step takes by the journal, or as a rule; of a simulated
 // site the rule is as many times faster as the site's pace says.
-func (a *app) usual(s *engine.Session) func(plan.Step) time.Duration {
-	known := s.Durations()
+func (a *app) usual(s *session.Session) func(plan.Step) time.Duration {
+	known := look.UsualDurations(s)
 	pace := 1
 	if s.SiteFile != nil {
 		pace = max(s.SiteFile.Pace, 1)
@@ -114,7 +116,7 @@ type planned struct {
 	SiteRuns  bool        `json:"siteRuns"`
 }
 
-func planReport(s *engine.Session, p *plan.Plan, v *engine.View, slots []plan.Slot, total time.Duration, left []plan.Step) planned {
+func planReport(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration, left []plan.Step) planned {
 	out := planned{Cluster: s.Decl.Name, Seconds: total.Seconds(), Steps: list(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
 	out.Missing, out.TooMuch = list(p.Missing), list(p.Removes)
 	out.Differs, out.Endangers = list(p.Differs), list(p.Endangers)
@@ -127,7 +129,7 @@ func planReport(s *engine.Session, p *plan.Plan, v *engine.View, slots []plan.Sl
 
 // accepted lists what exceptions and add-ons on versions of their own keep
 // saying.
-func accepted(s *engine.Session) []string {
+func accepted(s *session.Session) []string {
 	out := []string{}
 	for _, f := range s.Accepted {
 		out = append(out, fmt.Sprintf("%s, accepted: %s [%s]", f.What, f.Reason, f.Rule))
@@ -140,7 +142,7 @@ func accepted(s *engine.Session) []string {
 	return out
 }
 
-func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []plan.Slot, total time.Duration) {
+func (a *app) showPlan(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration) {
 	a.sayBeside(p)
 	for _, x := range accepted(s) {
 		a.ui.say("exception: %s", x)
@@ -152,7 +154,7 @@ func (a *app) showPlan(s *engine.Session, p *plan.Plan, v *engine.View, slots []
 	if p.From != "" && p.From != p.To {
 		fmt.Fprintf(a.out, "Upgrade of %s from %s to %s.\n\n", s.Decl.Name, p.From, p.To)
 	}
-	known := s.Durations()
+	known := look.UsualDurations(s)
 	var rows [][]cell
 	for i, st := range p.Steps {
 		where := st.Machine
@@ -280,7 +282,7 @@ var pictureTones = map[plan.Effect]report.Tone{plan.Brings: report.Bring, plan.S
 const mostRows = 200
 
 // drawPlan writes the plan as a picture: machines down, time across.
-func (a *app) drawPlan(s *engine.Session, p *plan.Plan, slots []plan.Slot, total time.Duration, file string) error {
+func (a *app) drawPlan(s *session.Session, p *plan.Plan, slots []plan.Slot, total time.Duration, file string) error {
 	format := strings.TrimPrefix(filepath.Ext(file), ".")
 	if !slices.Contains(report.Formats, format) {
 		return usage("a picture %s cannot be drawn; give a file that ends in .svg or .png", file)

@@ -9,11 +9,14 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/trust"
-	"verbund/internal/engine"
 	"verbund/internal/whole"
 )
 
@@ -61,7 +64,7 @@ issued once and its key is not kept.`,
 			}
 			defer release()
 			q := trust.Program(args[0], names, client, cmp.Or(algorithm, s.Decl.Trust.Algorithm), t, 0)
-			files, g, err := s.IssueProgram(q, declared, time.Now())
+			files, g, err := vouch.IssueProgram(s, q, declared, time.Now())
 			if err != nil {
 				return err
 			}
@@ -81,7 +84,7 @@ issued once and its key is not kept.`,
 				if err := s.Store.SaveGiven(g); err != nil {
 					return err
 				}
-				err = a.noted(s, nil, "trust issue", func(*engine.Run) (string, error) {
+				err = a.noted(s, nil, "trust issue", func(*act.Run) (string, error) {
 					return fmt.Sprintf("issued a certificate for program %s, until %s, serial %s", g.Name, g.Until.Format(time.RFC3339), g.Serial), nil
 				})
 			}
@@ -121,7 +124,7 @@ func (a *app) trustExportCmd() *cobra.Command {
 				}
 			}
 			if len(known) == 0 {
-				return engine.ErrNoTrust
+				return session.ErrNoTrust
 			}
 			id := known[0]
 			if len(args) > 0 {

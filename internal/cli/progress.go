@@ -10,8 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/look"
+
 	"verbund/internal/core/plan"
-	"verbund/internal/engine"
 	"verbund/internal/store"
 )
 
@@ -19,7 +21,7 @@ import (
 // ones below them, redrawn. Into a pipe a step that takes long is told once.
 type progress struct {
 	a     *app
-	usual engine.Durations
+	usual look.Durations
 	total int
 	steps map[string]plan.Step
 
@@ -37,7 +39,7 @@ type run struct {
 	told bool
 }
 
-func newProgress(a *app, usual engine.Durations, steps []plan.Step) *progress {
+func newProgress(a *app, usual look.Durations, steps []plan.Step) *progress {
 	p := &progress{a: a, usual: usual, total: len(steps), steps: map[string]plan.Step{}, quit: make(chan struct{})}
 	for _, s := range steps {
 		p.steps[s.ID] = s
@@ -210,7 +212,7 @@ func (p *progress) finish(id string, err error) {
 	switch {
 	case err == nil:
 		p.a.ui.say("done: %s in %s", count(p.done, "step"), took)
-	case errors.Is(err, engine.ErrInterrupted):
+	case errors.Is(err, act.ErrInterrupted):
 		p.a.ui.say("interrupted after %s and %s; run the same command again to go on", count(p.done, "step"), took)
 	default:
 		p.a.ui.say("stopped after %s and %s; verbund history %s has all of it", count(p.done, "step"), took, id)

@@ -9,13 +9,17 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+
 	"github.com/spf13/cobra"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/trust"
-	"verbund/internal/engine"
 )
 
 func (a *app) trustRenewCmd() *cobra.Command {
@@ -45,7 +49,7 @@ ask anew.`,
 				return a.converge(s, r, command, "", nil)
 			}
 			if !s.Store.Exists() {
-				return engine.ErrNoTrust
+				return session.ErrNoTrust
 			}
 			s.Asking = ids
 			return a.converge(s, r, command, "", &change{fmt.Sprintf("%s to be renewed", isAre(len(ids), "certificate")), func() error {
@@ -61,7 +65,7 @@ ask anew.`,
 }
 
 // chosen finds the certificates that somebody named.
-func (a *app) chosen(s *engine.Session, names, machines, kinds []string, all bool) ([]string, error) {
+func (a *app) chosen(s *session.Session, names, machines, kinds []string, all bool) ([]string, error) {
 	if len(names)+len(machines)+len(kinds) == 0 && !all {
 		return nil, nil
 	}
@@ -71,7 +75,7 @@ func (a *app) chosen(s *engine.Session, names, machines, kinds []string, all boo
 	}
 	var known, ids []string
 	found := map[string]bool{}
-	for _, q := range engine.Known(c) {
+	for _, q := range vouch.Known(c) {
 		known = append(known, q.ID)
 		if all || slices.Contains(names, q.ID) || slices.Contains(machines, q.Machine) && q.Machine != "" || slices.Contains(kinds, q.Name) {
 			ids = append(ids, q.ID)
@@ -134,7 +138,7 @@ not been given something new is cut off until then.`,
 // replacing is one run of a replacement.
 type replacing struct {
 	*app
-	s    *engine.Session
+	s    *session.Session
 	r    *declare.Result
 	id   string
 	now  bool
@@ -145,13 +149,13 @@ type replacing struct {
 }
 
 // steps carries steps of the present pass out.
-func (x *replacing) steps(v *engine.View, steps []plan.Step) error {
+func (x *replacing) steps(v *look.View, steps []plan.Step) error {
 	x.verified = steps[len(steps)-1].Kind == plan.Verify
 	return x.carryOut(x.s, v, "trust replace "+x.id, steps)
 }
 
 func (x *replacing) run() error {
-	p, v, err := x.s.Plan(x.soft)
+	p, v, err := look.Plan(x.soft, x.s)
 	if err != nil {
 		return err
 	}
@@ -197,13 +201,13 @@ func (x *replacing) run() error {
 				return nil
 			}
 			if rep.Pass == trust.Reissue && x.id == trust.ServiceAccountKey && !x.skip && !rep.Now {
-				if free := rep.Done.Add(engine.TokenLife); time.Now().Before(free) {
+				if free := rep.Done.Add(vouch.TokenLife); time.Now().Before(free) {
 					x.ui.say("pass 3 waits: tokens that somebody asked for by hand, and that no kubelet renews, may be in use until %s", free.Local().Format("15:04"))
 					x.ui.say("what now: the same command after that, or with --skip-wait, which ends them")
 					return nil
 				}
 			}
-			if rep, err = x.s.NextPass(v.Cluster, x.id, x.now, time.Now()); err != nil {
+			if rep, err = vouch.NextPass(x.s, v.Cluster, x.id, x.now, time.Now()); err != nil {
 				return err
 			}
 			begun = true
@@ -219,7 +223,7 @@ func (x *replacing) run() error {
 				return err
 			}
 		}
-		if rep, err = x.s.PassDone(x.id, rep, time.Now()); err != nil {
+		if rep, err = vouch.PassDone(x.s, x.id, rep, time.Now()); err != nil {
 			return err
 		}
 	}
@@ -227,7 +231,7 @@ func (x *replacing) run() error {
 }
 
 // agree asks, and says who will be cut off.
-func (x *replacing) agree(v *engine.View, rep trust.Replacement, begun bool) error {
+func (x *replacing) agree(v *look.View, rep trust.Replacement, begun bool) error {
 	name := x.s.Decl.Name
 	gs, err := x.s.Store.Givens()
 	if err != nil {
@@ -261,7 +265,7 @@ func (x *replacing) agree(v *engine.View, rep trust.Replacement, begun bool) err
 const rounds = 5
 
 // pass carries the present pass out over the whole cluster.
-func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
+func (x *replacing) pass(v *look.View, rep trust.Replacement) error {
 	x.verified = false
 	if rep.Now {
 		v.Seen.Now = true
@@ -271,7 +275,7 @@ func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
 	}
 	done := false
 	for range rounds {
-		p, v, err := x.s.Plan(x.soft)
+		p, v, err := look.Plan(x.soft, x.s)
 		if err != nil {
 			return err
 		}
@@ -293,7 +297,7 @@ func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
 	}
 	switch {
 	case x.id == trust.ServiceAccountKey && (rep.Pass == trust.Reissue || rep.Now):
-		old, err := x.s.OldTokens(x.soft, v)
+		old, err := look.OldTokens(x.soft, x.s, v)
 		if err != nil {
 			return err
 		}
@@ -303,11 +307,11 @@ func (x *replacing) pass(v *engine.View, rep trust.Replacement) error {
 			}
 		}
 	case x.id == trust.SecretsKey && rep.Pass == trust.Reissue:
-		n, err := x.s.RewriteSecrets(x.soft, v.Cluster)
+		n, err := act.RewriteSecrets(x.soft, x.s, v.Cluster)
 		if err != nil {
 			return err
 		}
-		all, other, err := x.s.SecretsNotBy(x.soft, v.Cluster)
+		all, other, err := look.SecretsNotBy(x.soft, x.s, v.Cluster)
 		if err != nil {
 			return err
 		}
@@ -345,7 +349,7 @@ func (x *replacing) kubeconfigs(rep trust.Replacement) error {
 			if err != nil {
 				continue // somebody put another kind of access there
 			}
-			c, k, err := x.s.Resign(cert)
+			c, k, err := vouch.Resign(x.s, cert)
 			if err != nil {
 				return "", err
 			}
@@ -370,11 +374,11 @@ func (x *replacing) kubeconfigs(rep trust.Replacement) error {
 // prove shows that the old one is not trusted any more, and ends the
 // replacement if that holds.
 func (x *replacing) prove() error {
-	_, v, err := x.s.Plan(x.soft)
+	_, v, err := look.Plan(x.soft, x.s)
 	if err != nil {
 		return err
 	}
-	proof, err := x.s.Prove(x.soft, v, x.id)
+	proof, err := look.Prove(x.soft, x.s, v, x.id)
 	if err != nil {
 		return err
 	}
@@ -398,7 +402,7 @@ func (x *replacing) prove() error {
 	if bad > 0 {
 		return &exit{exitFailed, fmt.Errorf("%d of %d claims do not hold: the old %s may still be trusted; look at those machines, and run the same command again", bad, len(proof), x.id)}
 	}
-	if err := x.s.Replaced(x.id); err != nil {
+	if err := vouch.Replaced(x.s, x.id); err != nil {
 		return err
 	}
 	x.ui.say("%s of cluster %s is replaced: nothing of the old one is accepted any more, %s looked at", x.id, x.s.Decl.Name, count(len(proof), "place"))
@@ -406,7 +410,7 @@ func (x *replacing) prove() error {
 }
 
 // sayReplacing reminds of a replacement that is underway.
-func (a *app) sayReplacing(s *engine.Session) {
+func (a *app) sayReplacing(s *session.Session) {
 	under, err := s.Store.Replacements()
 	if err != nil {
 		return

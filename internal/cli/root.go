@@ -14,12 +14,14 @@ import (
 	"sync/atomic"
 	"syscall"
 
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
-	"verbund/internal/engine"
 	"verbund/internal/sim"
 	"verbund/internal/store"
 )
@@ -130,9 +132,9 @@ func (a *app) run(args []string) int {
 		code = x.code
 	case errors.As(err, &locked):
 		code = exitLocked
-	case errors.As(err, &misnamed), errors.Is(err, engine.ErrNotMet):
+	case errors.As(err, &misnamed), errors.Is(err, session.ErrNotMet):
 		code = exitUsage
-	case errors.Is(err, engine.ErrInterrupted) || a.soft.Err() != nil:
+	case errors.Is(err, act.ErrInterrupted) || a.soft.Err() != nil:
 		code = exitInterrupted
 	}
 	if msg := err.Error(); msg != "" {

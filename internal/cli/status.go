@@ -7,11 +7,13 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 	"k8s.io/apimachinery/pkg/util/duration"
 
 	"verbund/internal/core/versions"
-	"verbund/internal/engine"
 	"verbund/internal/whole"
 )
 
@@ -53,7 +55,7 @@ type glance struct {
 }
 
 // tones say how states count.
-var tones = map[engine.HealthState]string{engine.IsWell: "good", engine.IsPending: "attention", engine.IsChanged: "attention", engine.NotRaised: "attention", engine.NotKnown: "attention", engine.NotWell: "bad"}
+var tones = map[look.HealthState]string{look.IsWell: "good", look.IsPending: "attention", look.IsChanged: "attention", look.NotRaised: "attention", look.NotKnown: "attention", look.NotWell: "bad"}
 
 // statusAll looks at every cluster of the folder.
 func (a *app) statusAll() error {
@@ -72,10 +74,10 @@ func (a *app) statusAll() error {
 	}
 	var rows [][]cell
 	for _, g := range list {
-		if g.State != string(engine.IsWell) {
+		if g.State != string(look.IsWell) {
 			worst = exitNotWell
 		}
-		rows = append(rows, []cell{plain(g.Cluster), {g.State, cmp.Or(tones[engine.HealthState(g.State)], "bad")}, plain(g.Declared), plain(cmp.Or(g.Running, "-")), plain(g.Nodes), {g.Trouble, "bad"}})
+		rows = append(rows, []cell{plain(g.Cluster), {g.State, cmp.Or(tones[look.HealthState(g.State)], "bad")}, plain(g.Declared), plain(cmp.Or(g.Running, "-")), plain(g.Nodes), {g.Trouble, "bad"}})
 	}
 	if a.output != "json" {
 		a.ui.table([]string{"cluster", "state", "declared", "runs", "nodes", "trouble"}, rows, "declared", "runs")
@@ -106,7 +108,7 @@ func (a *app) glanceAt(file string) glance {
 	defer s.Close()
 	h, err := a.health(s, nil)
 	if err != nil {
-		g.State, g.Trouble = string(engine.NotWell), err.Error()
+		g.State, g.Trouble = string(look.NotWell), err.Error()
 		return g
 	}
 	g.State, g.Running, g.Nodes = string(h.State), h.Running, "not known"
@@ -122,20 +124,20 @@ func (a *app) glanceAt(file string) glance {
 }
 
 // health judges a cluster, looked at already or not.
-func (a *app) health(s *engine.Session, v *engine.View) (*engine.Health, error) {
+func (a *app) health(s *session.Session, v *look.View) (*look.Health, error) {
 	var err error
 	if v == nil {
-		if v, err = s.Observe(a.soft); err != nil {
+		if v, err = look.Observe(a.soft, s); err != nil {
 			return nil, err
 		}
 	}
-	h, err := s.Health(a.soft, v, time.Now())
+	h, err := look.HealthOf(a.soft, s, v, time.Now())
 	if err != nil {
 		return nil, err
 	}
 	h.Accepted = accepted(s)
 	if h.Waiting, err = a.waiting(s, v); err != nil && h.Well {
-		h.State, h.Well = engine.NotWell, false
+		h.State, h.Well = look.NotWell, false
 		h.Strained = append(h.Strained, fmt.Sprintf("certificate requests cannot be listed: %v", err))
 	}
 	return h, nil
@@ -149,7 +151,7 @@ func andMore(list []string) string {
 	return fmt.Sprintf("%s; and %d more", list[0], len(list)-1)
 }
 
-func (a *app) status(s *engine.Session, v *engine.View) error {
+func (a *app) status(s *session.Session, v *look.View) error {
 	h, err := a.health(s, v)
 	if err != nil {
 		return err
@@ -159,14 +161,14 @@ func (a *app) status(s *engine.Session, v *engine.View) error {
 	} else {
 		a.ui.fields(statusRows(h, v))
 	}
-	if err == nil && h.State != engine.IsWell {
+	if err == nil && h.State != look.IsWell {
 		return &exit{code: exitNotWell}
 	}
 	return err
 }
 
 // statusRows tells a cluster's health, the most important first.
-func statusRows(h *engine.Health, v *engine.View) []field {
+func statusRows(h *look.Health, v *look.View) []field {
 	rows := []field{{"cluster", cell{h.Cluster + ": " + string(h.State), tones[h.State]}}}
 	add := func(name, state, format string, args ...any) {
 		rows = append(rows, field{name, cell{fmt.Sprintf(format, args...), state}})
@@ -188,15 +190,15 @@ func statusRows(h *engine.Health, v *engine.View) []field {
 			add("backup", "", "the newest is %s old, of %s: %s", duration.HumanDuration(time.Since(b.Taken)), b.Version, filepath.Base(b.File))
 		} else if h.Unopened > 0 {
 			add("backup", "attention", "none of this cluster that can be opened with what is here; %s there", isAre(h.Unopened, "file"))
-		} else if h.State != engine.NotRaised {
+		} else if h.State != look.NotRaised {
 			add("backup", "", "none was taken yet")
 		}
 	}
 	switch h.State {
-	case engine.NotKnown:
+	case look.NotKnown:
 		backup()
 		return rows
-	case engine.NotRaised:
+	case look.NotRaised:
 		if h.Refused != "" {
 			add("refused", "bad", "%s", h.Refused)
 		} else {
@@ -244,7 +246,7 @@ func statusRows(h *engine.Health, v *engine.View) []field {
 	if v.Cluster.Apart {
 		add("members", "", "the datastore stands apart, on %s", count(len(v.Cluster.With(versions.Member)), "machine"))
 	}
-	if held := engine.HeldBack(v.Cluster); len(held) > 0 {
+	if held := look.HeldBack(v.Cluster); len(held) > 0 {
 		add("held back", "attention", "%s", strings.Join(held, ", "))
 	}
 	for _, x := range h.Accepted {
@@ -268,7 +270,7 @@ func statusRows(h *engine.Health, v *engine.View) []field {
 }
 
 // unlike says whether any machine runs something else than it should.
-func unlike(gs []engine.Group) bool {
+func unlike(gs []look.Group) bool {
 	for _, g := range gs {
 		if g.Version != g.Declared {
 			return true
@@ -278,7 +280,7 @@ func unlike(gs []engine.Group) bool {
 }
 
 // versionsText says which version runs, group by group where they are not alike.
-func versionsText(h *engine.Health) string {
+func versionsText(h *look.Health) string {
 	if !unlike(h.Groups) {
 		return fmt.Sprintf("%s runs everywhere, as declared", h.Declared)
 	}

@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"slices"
 
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/plan"
-	"verbund/internal/engine"
 )
 
 func (a *app) surveyCmd() *cobra.Command {
@@ -27,10 +29,10 @@ not see to. It changes nothing; converge asks the same before it changes anythin
 				return err
 			}
 			defer s.Close()
-			if err := s.Unseen(v); err != nil {
+			if err := look.Unseen(s, v); err != nil {
 				return err
 			}
-			answers := s.Survey(a.soft, v, engine.SurveyOptions{})
+			answers := look.Survey(a.soft, s, v, look.SurveyOptions{})
 			if a.output == "json" {
 				err = a.ui.json(answers)
 			} else {
@@ -44,14 +46,14 @@ not see to. It changes nothing; converge asks the same before it changes anythin
 	}
 }
 
-func bad(x engine.Answer) bool { return x.State == engine.Bad }
+func bad(x look.Answer) bool { return x.State == look.Bad }
 
 // words of the states, and how they count.
-var stateCells = map[engine.State]cell{engine.Well: {"yes", "good"}, engine.Later: {"later", "attention"}, engine.Bad: {"NO", "bad"}, engine.Unasked: {"-", ""}}
+var stateCells = map[look.State]cell{look.Well: {"yes", "good"}, look.Later: {"later", "attention"}, look.Bad: {"NO", "bad"}, look.Unasked: {"-", ""}}
 
-func (a *app) showSurvey(answers []engine.Answer) {
+func (a *app) showSurvey(answers []look.Answer) {
 	head := []string{"machine"}
-	for _, q := range engine.Questions {
+	for _, q := range look.Questions {
 		head = append(head, string(q))
 	}
 	var rows [][]cell
@@ -72,10 +74,10 @@ func (a *app) showSurvey(answers []engine.Answer) {
 	rows = nil
 	for _, x := range answers {
 		switch x.State {
-		case engine.Bad:
+		case look.Bad:
 			wrong++
 			rows = append(rows, []cell{plain(cmp.Or(x.Machine, "site")), plain(string(x.Question)), {"NO", "bad"}, plain(x.Found)}, cells("", "", "", "what now: "+cmp.Or(x.Todo, "look at the machine")))
-		case engine.Later:
+		case look.Later:
 			later++
 			rows = append(rows, []cell{plain(cmp.Or(x.Machine, "site")), plain(string(x.Question)), {"later", "attention"}, plain(x.Found)})
 		}
@@ -96,11 +98,11 @@ func (a *app) showSurvey(answers []engine.Answer) {
 
 // surveyFirst holds the machines that a plan touches against what it needs,
 // and stops a run before it changes anything.
-func (a *app) surveyFirst(s *engine.Session, v *engine.View, p *plan.Plan) error {
+func (a *app) surveyFirst(s *session.Session, v *look.View, p *plan.Plan) error {
 	// Each machine tries some of the others here; verbund survey tries all.
 	const peers = 4
-	answers := s.Survey(a.soft, v, engine.SurveyOptions{Only: engine.Needed(p), Peers: peers})
-	wrong := slices.DeleteFunc(answers, func(x engine.Answer) bool { return !bad(x) })
+	answers := look.Survey(a.soft, s, v, look.SurveyOptions{Only: look.Needed(p), Peers: peers})
+	wrong := slices.DeleteFunc(answers, func(x look.Answer) bool { return !bad(x) })
 	if len(wrong) == 0 {
 		return nil
 	}

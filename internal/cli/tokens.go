@@ -8,17 +8,20 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/trust"
-	"verbund/internal/engine"
 	"verbund/internal/kube"
 	"verbund/internal/store"
 )
 
 // reach opens a living cluster and its API.
-func (a *app) reach() (*engine.Session, *engine.View, *kube.Client, error) {
+func (a *app) reach() (*session.Session, *look.View, *kube.Client, error) {
 	s, v, err := a.view()
 	if err != nil {
 		return nil, nil, nil, err
@@ -35,11 +38,11 @@ func (a *app) reach() (*engine.Session, *engine.View, *kube.Client, error) {
 }
 
 // noted does something to a living cluster and writes it to the journal.
-func (a *app) noted(s *engine.Session, v *engine.View, command string, do func(*engine.Run) (string, error)) error {
+func (a *app) noted(s *session.Session, v *look.View, command string, do func(*act.Run) (string, error)) error {
 	if v == nil {
-		v = &engine.View{}
+		v = &look.View{}
 	}
-	run, err := s.Begin(v, command, func(store.Entry) {})
+	run, err := act.Begin(s, v, command, func(store.Entry) {})
 	if err != nil {
 		return err
 	}
@@ -108,7 +111,7 @@ func (a *app) tokenCmd() *cobra.Command {
 			if err := tokensWork(v); err != nil {
 				return err
 			}
-			lacks, err := s.LacksForTokens(a.soft, v)
+			lacks, err := look.LacksForTokens(a.soft, s, v)
 			if err != nil {
 				return err
 			}
@@ -127,7 +130,7 @@ func (a *app) tokenCmd() *cobra.Command {
 			if want := cmp.Or(machine, pool); !slices.Contains(known, want) {
 				return usage("no machine of %s enrols by token; %s", want, cmp.Or(suggestion(want, known), "declare enrolment: token for its pool"))
 			}
-			return a.noted(s, v, "token issue", func(*engine.Run) (string, error) {
+			return a.noted(s, v, "token issue", func(*act.Run) (string, error) {
 				tok, text, err := k.IssueToken(a.soft, kube.Token{Pool: pool, Machine: machine, Left: uses, Ends: time.Now().Add(t)})
 				if err != nil {
 					return "", err
@@ -187,7 +190,7 @@ func (a *app) tokenCmd() *cobra.Command {
 				return err
 			}
 			defer s.Close()
-			return a.noted(s, v, "token revoke", func(*engine.Run) (string, error) {
+			return a.noted(s, v, "token revoke", func(*act.Run) (string, error) {
 				var done []string
 				for _, id := range args {
 					id, _, _ = strings.Cut(id, ".") // the whole token is taken, too
@@ -206,7 +209,7 @@ func (a *app) tokenCmd() *cobra.Command {
 }
 
 // tokensWork names what is missing for enrolment by token.
-func tokensWork(v *engine.View) error {
+func tokensWork(v *look.View) error {
 	switch {
 	case v.Cluster.Trust.Keys == "outside":
 		return usage("the authority's key is outside: nothing in the cluster would sign what a machine asks for")
@@ -283,7 +286,7 @@ func (a *app) requestsCmd() *cobra.Command {
 						return err
 					}
 					word := map[bool]string{true: "approved", false: "denied"}[approve]
-					err := a.noted(s, v, "requests "+use, func(*engine.Run) (string, error) {
+					err := a.noted(s, v, "requests "+use, func(*act.Run) (string, error) {
 						return fmt.Sprintf("%s request %s of %s by hand; the policy says: %s", word, name, q.By, q.Why), k.Judge(a.soft, name, approve, "ByHand", word+" by a person")
 					})
 					if err != nil {
@@ -308,7 +311,7 @@ type judgedRequest struct {
 }
 
 // judged lists requests; those that wait with what the policy says of them.
-func (a *app) judged(ctx context.Context, s *engine.Session, v *engine.View, k *kube.Client) ([]judgedRequest, error) {
+func (a *app) judged(ctx context.Context, s *session.Session, v *look.View, k *kube.Client) ([]judgedRequest, error) {
 	qs, err := k.Requests(ctx)
 	if err != nil {
 		return nil, err
@@ -317,7 +320,7 @@ func (a *app) judged(ctx context.Context, s *engine.Session, v *engine.View, k *
 	for _, q := range qs {
 		j := judgedRequest{Request: q}
 		if q.State == "waits" {
-			d, err := s.Judge(ctx, v.Cluster, k, q)
+			d, err := look.Judge(ctx, s, v.Cluster, k, q)
 			if err != nil {
 				return nil, err
 			}
@@ -331,7 +334,7 @@ func (a *app) judged(ctx context.Context, s *engine.Session, v *engine.View, k *
 }
 
 // waiting counts the requests that wait for a person.
-func (a *app) waiting(s *engine.Session, v *engine.View) (int, error) {
+func (a *app) waiting(s *session.Session, v *look.View) (int, error) {
 	if !v.Seen.API {
 		return 0, nil
 	}

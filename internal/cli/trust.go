@@ -7,12 +7,13 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/look"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/trust"
-	"verbund/internal/engine"
 )
 
 func (a *app) trustCmd() *cobra.Command {
@@ -22,20 +23,20 @@ func (a *app) trustCmd() *cobra.Command {
 }
 
 // inspect looks at everything that vouches.
-func (a *app) inspect() (*engine.TrustReport, error) {
+func (a *app) inspect() (*look.TrustReport, error) {
 	s, err := a.open(false)
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
-	v, err := s.Locate(a.soft)
+	v, err := look.Locate(a.soft, s)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Unseen(v); err != nil {
+	if err := look.Unseen(s, v); err != nil {
 		return nil, &exit{exitNotWell, err}
 	}
-	return s.Inspect(a.soft, v, time.Now())
+	return look.Inspect(a.soft, s, v, time.Now())
 }
 
 func (a *app) trustListCmd() *cobra.Command {
@@ -82,7 +83,7 @@ names. Exit code 3 when something is wrong.`,
 	return c
 }
 
-func (a *app) showTrust(r *engine.TrustReport) {
+func (a *app) showTrust(r *look.TrustReport) {
 	var rows [][]cell
 	for _, e := range r.Entries {
 		state := cell{"well", "good"}

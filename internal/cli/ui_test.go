@@ -12,8 +12,10 @@ import (
 	"testing"
 	"time"
 
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/look"
+
 	"verbund/internal/core/plan"
-	"verbund/internal/engine"
 	"verbund/internal/store"
 )
 
@@ -62,7 +64,7 @@ func TestSeconds(t *testing.T) {
 // how long.
 func TestProgressIntoAPipe(t *testing.T) {
 	a, _, errs := quietApp()
-	p := newProgress(a, engine.Durations{"ready": 400 * time.Millisecond}, make([]plan.Step, 2))
+	p := newProgress(a, look.Durations{"ready": 400 * time.Millisecond}, make([]plan.Step, 2))
 	p.start()
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.Local)
 	p.entry(store.Entry{Kind: store.RunBegan, Time: at})
@@ -89,7 +91,7 @@ func TestProgressIntoAPipe(t *testing.T) {
 }
 
 func TestFailureHasAllParts(t *testing.T) {
-	err := failure(&engine.StepError{Step: plan.Step{Text: "start it"}, Machine: "m", Unit: "kubelet.service", Exit: 7, Log: []string{"line one", "line two"}, Todo: "mend it", Err: errors.New("it ended")})
+	err := failure(&act.StepError{Step: plan.Step{Text: "start it"}, Machine: "m", Unit: "kubelet.service", Exit: 7, Log: []string{"line one", "line two"}, Todo: "mend it", Err: errors.New("it ended")})
 	want := "start it on m: it ended\n  machine    m\n  unit       kubelet.service\n  exit code  7\n  last log lines\n    line one\n    line two\n  what now   mend it"
 	if err.Error() != want {
 		t.Errorf("it says\n%s\nwanted\n%s", err, want)

@@ -14,13 +14,15 @@ import (
 	"text/template"
 	"time"
 
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
-	"verbund/internal/engine"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -479,7 +481,7 @@ func workTree(path string) string {
 }
 
 // render writes into a new folder beside to and puts it in to's place.
-func render(s *engine.Session, to string, keys bool) (int, error) {
+func render(s *session.Session, to string, keys bool) (int, error) {
 	if es, err := os.ReadDir(to); err == nil && len(es) > 0 {
 		if _, err := os.Stat(filepath.Join(to, renderedMark)); err != nil {
 			return 0, usage("%s holds other files, which would be lost; choose another folder with --to", to)
@@ -490,7 +492,7 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 		return 0, err
 	}
 	// What is yet to be made is made once, whoever comes first.
-	due, err := s.TrustDue(c, time.Now())
+	due, err := vouch.Lacking(s, c, time.Now())
 	if err != nil {
 		return 0, err
 	}
@@ -501,7 +503,7 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 		}
 		defer release()
 	}
-	if err := s.EnsureTrust(c, time.Now()); err != nil {
+	if err := vouch.Ensure(s, c, time.Now()); err != nil {
 		return 0, err
 	}
 	t, err := s.Trust()
@@ -524,7 +526,7 @@ func render(s *engine.Session, to string, keys bool) (int, error) {
 		return 0, err
 	}
 	var n atomic.Int64
-	err = engine.RenderAll(c, t, func(m topology.Machine, files []engine.Rendered) error {
+	err = session.RenderAll(c, t, func(m topology.Machine, files []session.Rendered) error {
 		for _, f := range files {
 			if (f.Kind == nodeconf.Key || f.Kind == nodeconf.SecretsConfig) && !keys {
 				continue

@@ -1,0 +1,207 @@
+package act
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine/session"
+	"verbund/internal/machine"
+	"verbund/internal/machine/protocol"
+)
+
+// move tells the datastore where a machine's member is now, if it has one.
+func (r *Run) move(ctx context.Context, m topology.Machine) error {
+	if !m.Is(versions.Member) {
+		return nil
+	}
+	if len(r.Cluster.With(versions.Member)) == 1 {
+		return &StepError{Err: fmt.Errorf("the only member of the datastore has moved to %s, and nobody is left to be told", m.Address),
+			Todo: "have the site give it its old address again; with three members each can move"}
+	}
+	r.member.Lock()
+	defer r.member.Unlock()
+	seen, ok := r.View.Seen.Members[m.Name]
+	if !ok || seen.Peer == nodeconf.Peer(m) {
+		return nil
+	}
+	d, err := r.Datastore(r.Cluster)
+	if err != nil {
+		return err
+	}
+	return d.Move(ctx, seen.ID, nodeconf.Peer(m))
+}
+
+// arrive remembers a machine that has moved where it is now.
+func (r *Run) arrive(m topology.Machine) error {
+	k, _, err := r.Store.Machine(m.Name)
+	if err != nil {
+		return err
+	}
+	k.Address = m.Address
+	return r.Store.SaveMachine(m.Name, k)
+}
+
+// members lists the datastore's members.
+func (r *Run) members(ctx context.Context) (map[string]plan.MemberSeen, error) {
+	d, err := r.Datastore(r.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	ms, err := d.Members(ctx, r.Peers(r.Cluster))
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]plan.MemberSeen{}
+	for _, m := range ms {
+		out[m.Name] = plan.MemberSeen{ID: m.ID, Peer: m.Peer, Learner: m.Learner, Healthy: m.Healthy, Trouble: m.Trouble}
+	}
+	return out, nil
+}
+
+// found founds the datastore: all its members are started together, and each
+// waits for the others. Interrupted, the same members go on: they know from their
+// own logs where they were.
+func (r *Run) found(ctx context.Context, s plan.Step) error {
+	ms := r.Cluster.With(versions.Member)
+	errs := make([]error, len(ms))
+	var wg sync.WaitGroup
+	for i, m := range ms {
+		wg.Go(func() {
+			if errs[i] = r.startUnit(ctx, m.Name, "etcd.service"); errs[i] == nil {
+				errs[i] = r.memberWell(ctx, m)
+			}
+		})
+	}
+	wg.Wait()
+	for i, err := range errs {
+		if err != nil {
+			se := r.explain(ctx, plan.Step{Kind: s.Kind, Machine: ms[i].Name}, err)
+			se.Machine = ms[i].Name
+			return se
+		}
+	}
+	fs := plan.FactsOf(r.Cluster)
+	fs.Founded = time.Now().UTC()
+	return r.Store.SaveFacts(fs)
+}
+
+// joinMember joins the datastore as a learner that is promoted, or starts a member
+// that is one already.
+func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
+	r.member.Lock()
+	defer r.member.Unlock()
+	d, err := r.Datastore(r.Cluster)
+	if err != nil {
+		return err
+	}
+	// A member that exists may be what the quorum lacks: start it first. One
+	// that never ran is known by its address only.
+	ms, merr := r.members(ctx)
+	if _, isMember := ms[m.Name]; merr == nil && !isMember {
+		var names []string
+		for n := range ms {
+			names = append(names, n)
+		}
+		slices.Sort(names)
+		if err := r.born(ctx, &m, append(names, m.Name)); err != nil {
+			return err
+		}
+		if err := d.AddLearner(ctx, nodeconf.Peer(m)); err != nil {
+			return fmt.Errorf("adding a learner: %w", err)
+		}
+	}
+	if err := r.startUnit(ctx, m.Name, "etcd.service"); err != nil {
+		return err
+	}
+	if merr != nil {
+		return r.memberWell(ctx, m)
+	}
+	if err := d.Promote(ctx, nodeconf.Peer(m)); err != nil {
+		return err
+	}
+	return r.memberWell(ctx, m)
+}
+
+// born writes down with which members a member is born, before it is, and
+// gives its machine the configuration that says so.
+func (r *Run) born(ctx context.Context, m *topology.Machine, members []string) error {
+	if err := r.Store.SaveMember(m.Name, members); err != nil {
+		return err
+	}
+	// Others read the topology meanwhile: it stays, and this machine is another one from
+	// now on.
+	m.Members, m.Founds = members, false
+	r.mu.Lock()
+	if r.joined == nil {
+		r.joined = map[string][]string{}
+	}
+	r.joined[m.Name] = members
+	r.mu.Unlock()
+	return r.writeFiles(ctx, *m)
+}
+
+func (r *Run) memberWell(ctx context.Context, m topology.Machine) error {
+	d, err := r.Datastore(r.Cluster)
+	if err != nil {
+		return err
+	}
+	return session.Until(ctx, "its datastore member to be healthy", func(ctx context.Context) (string, error) {
+		return "", d.Health(ctx, nodeconf.Datastore(m))
+	})
+}
+
+// leave takes a member out, dead or alive.
+func (r *Run) leave(ctx context.Context, s plan.Step) error {
+	// An API server uses the member beside it: it stops first, in its own time,
+	// so that the balancer notices and no request meets one without a datastore.
+	if seen := r.View.Seen.Machines[s.Machine]; seen.Reached && seen.Units["kube-apiserver.service"] == "active" && !r.Cluster.Apart {
+		err := r.on(ctx, s.Machine, func(c *machine.Machine) error {
+			units := slices.Clone(nodeconf.UnitsOf(versions.API))
+			slices.Reverse(units)
+			return c.Do(ctx, protocol.UnitsStop, units...)
+		})
+		if err != nil {
+			return fmt.Errorf("stopping its API server: %w", err)
+		}
+	}
+	return r.removeMember(ctx, s.Machine)
+}
+
+func (r *Run) removeMember(ctx context.Context, name string) error {
+	r.member.Lock()
+	defer r.member.Unlock()
+	ms, err := r.members(ctx)
+	if err != nil {
+		return err
+	}
+	if m, ok := ms[name]; ok {
+		d, err := r.Datastore(r.Cluster)
+		if err != nil {
+			return err
+		}
+		if err := d.Remove(ctx, m.ID); err != nil {
+			return err
+		}
+	}
+	return r.Store.SaveMember(name, nil)
+}
+
+// keepFacts remembers what of a well cluster has changed that may.
+func (r *Run) keepFacts() error {
+	was, err := r.Store.Facts()
+	if err != nil || was == nil {
+		return err
+	}
+	is := plan.FactsOf(r.Cluster)
+	if is.Founded = was.Founded; is == *was {
+		return nil
+	}
+	return r.Store.SaveFacts(is)
+}

@@ -1,0 +1,359 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+	"verbund/internal/machine"
+	"verbund/internal/site"
+	"verbund/internal/store"
+)
+
+// Run is one plan being carried out.
+type Run struct {
+	*session.Session
+	ID      string
+	View    *look.View
+	Cluster *topology.Cluster
+	Tell    func(store.Entry) // every journal entry, as it is written
+
+	journal *store.Journal
+	mu      sync.Mutex
+	balance sync.Mutex // one change of the balancer at a time
+	member  sync.Mutex // one change of the membership at a time
+	guards  map[plan.Guard]func(*Run, context.Context, plan.Step, topology.Machine) error
+	under   map[string]underwayStep
+	joined  map[string][]string // members with whom a machine's own was born in this run
+}
+
+// StepError is a step that failed, with what a person wants to know first.
+type StepError struct {
+	Step    plan.Step
+	Machine string
+	Unit    string
+	Exit    int
+	Log     []string
+	Todo    string
+	Err     error
+}
+
+func (e *StepError) Error() string {
+	where := e.Machine
+	if where == "" {
+		where = "the cluster"
+	}
+	return fmt.Sprintf("%s on %s: %v", e.Step.Text, where, e.Err)
+}
+
+func (e *StepError) Unwrap() error { return e.Err }
+
+// ErrInterrupted says that the person stopped the run.
+var ErrInterrupted = errors.New("interrupted")
+
+// Begin opens the journal for a run.
+func Begin(s *session.Session, v *look.View, command string, tell func(store.Entry)) (*Run, error) {
+	j, err := s.Store.Journal()
+	if err != nil {
+		return nil, err
+	}
+	r := &Run{Session: s, ID: time.Now().UTC().Format("20060102-150405.000"), View: v, Cluster: v.Cluster, Tell: tell, guards: guards, journal: j}
+	return r, r.write(store.Entry{Kind: store.RunBegan, Text: command})
+}
+
+func (r *Run) write(e store.Entry) error {
+	e.Time, e.Run = time.Now().UTC(), r.ID
+	if err := r.journal.Append(e); err != nil {
+		return fmt.Errorf("journal: %w", err)
+	}
+	r.Tell(e)
+	return nil
+}
+
+// Note writes a remark to the journal.
+func (r *Run) Note(step plan.Step, text string) {
+	r.write(store.Entry{Kind: store.Note, Step: step.ID, What: string(step.Kind), Where: step.Machine, Text: text})
+}
+
+// Remark writes to the journal what was done without steps.
+func (r *Run) Remark(text string) { r.write(store.Entry{Kind: store.Note, Text: text}) }
+
+// End closes the journal with the outcome.
+func (r *Run) End(err error) error {
+	e := store.Entry{Kind: store.RunEnded, Outcome: store.OutcomeDone}
+	switch {
+	case errors.Is(err, ErrInterrupted):
+		e.Outcome = "interrupted"
+	case err != nil:
+		e.Outcome, e.Error = "failed", err.Error()
+	}
+	return errors.Join(r.write(e), r.journal.Close())
+}
+
+// Prepare does what has to be on disk before the first step: addresses of new
+// machines, keys and certificates.
+func (r *Run) Prepare() error {
+	known, err := r.Store.Machines()
+	if err != nil {
+		return err
+	}
+	for _, m := range r.Cluster.Machines {
+		// One that has moved is remembered where it was until it is repaired: else who
+		// comes after a run that was cut off would not know that it has to be.
+		seen := r.View.Seen.Machines[m.Name]
+		if k, ok := known[m.Name]; (!ok || k.Address != m.Address) && !(seen.Moved.IsValid() && seen.Active != "") {
+			k.Address = m.Address
+			if err := r.Store.SaveMachine(m.Name, k); err != nil {
+				return err
+			}
+		}
+	}
+	if err := r.forgetLost(known); err != nil {
+		return err
+	}
+	if err := r.prepareFounding(); err != nil {
+		return err
+	}
+	var again []string
+	for _, m := range r.View.Seen.Machines {
+		again = append(again, m.Reissue...)
+	}
+	if err := r.Store.SaveAsked(again, true); err != nil {
+		return err
+	}
+	return vouch.Ensure(r.Session, r.Cluster, time.Now())
+}
+
+// forgetLost makes pairs anew for machines that were there once and are to be got anew:
+// nobody knows where the disks are on which the keys of those before lie.
+func (r *Run) forgetLost(known map[string]store.Machine) error {
+	var gone []string
+	for _, q := range vouch.Certificates(r.Cluster) {
+		if q.Machine != "" && known[q.Machine].Hardware != "" && !r.View.Seen.Machines[q.Machine].Exists {
+			gone = append(gone, q.ID, vouch.Was(q.ID))
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	return r.Store.SaveTrust(&store.Trust{}, gone...)
+}
+
+// prepareFounding writes down who is about to found the datastore. Who began to,
+// and may have data, is the same: the plan has looked at that.
+func (r *Run) prepareFounding() error {
+	if r.View.Seen.Founded {
+		return nil
+	}
+	var names []string
+	for _, m := range r.Cluster.With(versions.Member) {
+		names = append(names, m.Name)
+	}
+	began, err := r.Store.Founders()
+	if err != nil || slices.Equal(slices.Sorted(slices.Values(began)), slices.Sorted(slices.Values(names))) {
+		return err
+	}
+	return r.Store.SaveFounding(names)
+}
+
+// Steps carries steps out, in parallel where their needs allow. When soft ends
+// no further step begins and the running ones are waited for; when hard ends
+// they are told to stop. The first failure also lets nothing more begin.
+func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
+	type result struct {
+		id  string
+		err error
+	}
+	byID := map[string]plan.Step{}
+	for _, s := range steps {
+		byID[s.ID] = s
+	}
+	flow := plan.NewFlow(steps)
+	running := 0
+	results := make(chan result)
+	var failure error
+	ctx, cancel := context.WithCancelCause(hard)
+	defer cancel(nil)
+	var watch sync.WaitGroup
+	defer watch.Wait()
+	defer cancel(nil)
+	watch.Go(func() { r.watchSite(ctx, cancel) })
+	for {
+		for running < max(r.Parallel, 1) && failure == nil && soft.Err() == nil {
+			s, ok := flow.Next()
+			if !ok {
+				break
+			}
+			running++
+			go func() { results <- result{s.ID, r.one(ctx, s)} }()
+		}
+		if running == 0 {
+			break
+		}
+		select {
+		case x := <-results:
+			running--
+			if x.err != nil {
+				if errors.Is(context.Cause(ctx), site.ErrNotRunning) {
+					x.err = &StepError{Step: byID[x.id], Machine: byID[x.id].Machine, Err: errors.New("the site's process ended underway"),
+						Todo: "run converge again: it starts the site, its machines get their power back, and it goes on from here"}
+				}
+				if failure == nil {
+					failure = x.err
+				}
+				continue
+			}
+			flow.Done(x.id)
+		case <-soft.Done():
+			if running == 0 {
+				break
+			}
+			x := <-results
+			running--
+			if x.err != nil && failure == nil {
+				failure = x.err
+			}
+			if x.err == nil {
+				flow.Done(x.id)
+			}
+		}
+	}
+	switch {
+	case failure != nil && hard.Err() == nil:
+		return failure
+	case soft.Err() != nil || hard.Err() != nil:
+		return ErrInterrupted
+	case flow.Undone() > 0:
+		return fmt.Errorf("%d steps could not begin: what they need is not in the plan", flow.Undone())
+	}
+	return nil
+}
+
+// machine is a step's machine as it is to be at this moment.
+func (r *Run) machine(s plan.Step) topology.Machine {
+	m, _ := r.Cluster.Machine(s.Machine)
+	if s.As != nil {
+		m = *s.As
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if members := r.joined[m.Name]; members != nil {
+		m.Members, m.Founds = members, false
+	}
+	return m
+}
+
+// one runs one step and journals it.
+func (r *Run) one(ctx context.Context, s plan.Step) error {
+	began := time.Now()
+	e := store.Entry{Kind: store.StepBegan, Step: s.ID, What: string(s.Kind), Where: s.Machine, Text: s.Text}
+	if err := r.write(e); err != nil {
+		return err
+	}
+	m := r.machine(s)
+	lctx, cancel := context.WithTimeout(ctx, s.Limit())
+	defer cancel()
+	sctx, stop := context.WithCancelCause(lctx)
+	defer stop(nil)
+	r.mu.Lock()
+	if r.under == nil {
+		r.under = map[string]underwayStep{}
+	}
+	r.under[s.ID] = underwayStep{s, stop}
+	r.mu.Unlock()
+	err := r.guarded(sctx, s, m)
+	if err == nil {
+		err = r.do(sctx, s, m)
+	}
+	r.mu.Lock()
+	delete(r.under, s.ID)
+	r.mu.Unlock()
+	var cut *powerCut
+	if err != nil && (errors.As(context.Cause(sctx), &cut) || errors.As(r.darkNow(ctx, s, err), &cut)) {
+		err = &StepError{Machine: cut.machine, Err: cut, Todo: "run converge again: it switches the machine on first, and goes on from here"}
+	}
+	if err == nil && s.Arrives {
+		err = r.arrive(m)
+	}
+	e.Seconds = time.Since(began).Seconds()
+	if err == nil {
+		e.Kind = store.StepDone
+		return r.write(e)
+	}
+	se := r.explain(ctx, s, err)
+	e.Kind, e.Error, e.Unit, e.Exit, e.Log, e.Todo = store.StepFailed, err.Error(), se.Unit, se.Exit, se.Log, se.Todo
+	return errors.Join(se, r.write(e))
+}
+
+// explain finds out what a person wants to know about a failure: the unit, its
+// exit code and its last log lines.
+func (r *Run) explain(ctx context.Context, s plan.Step, err error) *StepError {
+	se := &StepError{Step: s, Machine: s.Machine, Err: err, Todo: "mend it and run converge again: it goes on from here"}
+	var given *StepError
+	var ue *machine.UnitError
+	switch {
+	case errors.As(err, &given):
+		se.Unit, se.Exit, se.Log, se.Err = given.Unit, given.Exit, given.Log, given.Err
+		if se.Machine == "" {
+			se.Machine = given.Machine
+		}
+		if given.Todo != "" {
+			se.Todo = given.Todo
+		}
+		return se
+	case errors.Is(err, machine.ErrDiskFull):
+		se.Todo = "make room on the machine's disk, or give its pool a larger size, and run converge again"
+	case errors.Is(err, machine.ErrDigest):
+		se.Todo = "the registry hands out something else than what is pinned; find out why before trusting it, then run converge again"
+	case errors.As(err, &ue):
+		se.Unit, se.Exit = ue.State.Name, ue.State.ExitCode
+	}
+	if s.Machine == "" {
+		return se
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+	defer cancel()
+	m, merr := r.Machine(ctx, s.Machine, 0)
+	if merr != nil {
+		return se
+	}
+	if se.Unit == "" {
+		us, _ := m.Units(ctx)
+		for _, u := range us {
+			if u.State != "active" && u.Last != "" {
+				se.Unit, se.Exit = u.Name, u.ExitCode
+				break
+			}
+		}
+	}
+	if se.Unit != "" {
+		se.Log, _ = m.Logs(ctx, se.Unit, 8)
+	}
+	return se
+}
+
+// on gives a step its machine's connection, newly made if the old one broke.
+func (r *Run) on(ctx context.Context, name string, f func(*machine.Machine) error) error {
+	m, err := r.Machine(ctx, name, 0)
+	if err != nil {
+		return err
+	}
+	err = f(m)
+	if errors.Is(err, machine.ErrLost) && ctx.Err() == nil {
+		// The step looks first whether it is so already: it may be done again.
+		r.HangUp(name)
+		if m, merr := r.Machine(ctx, name, 0); merr == nil {
+			return f(m)
+		}
+	}
+	return err
+}

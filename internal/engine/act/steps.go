@@ -1,0 +1,489 @@
+package act
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+	"verbund/internal/kube"
+	"verbund/internal/machine"
+	"verbund/internal/machine/protocol"
+	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/store"
+)
+
+// carrier carries out one kind of step: it looks, does and confirms.
+type carrier func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error
+
+// carriers carry out every kind of step that there is.
+var carriers = map[plan.Kind]carrier{
+	plan.Get:    func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.get(ctx, m) },
+	plan.Wipe:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.wipe(ctx, m) },
+	plan.Pull:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.pull(ctx, m) },
+	plan.Vouch:  func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.writePairs(ctx, m) },
+	plan.Move:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.move(ctx, m) },
+	plan.Carry:  func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.carry(ctx, m) },
+	plan.Member: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.joinMember(ctx, m) },
+	plan.Control: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
+		return r.startControl(ctx, m)
+	},
+	plan.Balance: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
+		return r.startBalancer(ctx, m)
+	},
+	plan.Label:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.label(ctx, m) },
+	plan.Ready:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.ready(ctx, m) },
+	plan.Switch:  func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.swap(ctx, m) },
+	plan.Refresh: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.refresh(ctx, m) },
+	plan.Node: func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error {
+		return r.startNode(ctx, s, m)
+	},
+	plan.Found:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.found(ctx, s) },
+	plan.Drop:    func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.leave(ctx, s) },
+	plan.Leave:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.leave(ctx, s) },
+	plan.Backup:  func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.backup(ctx, s) },
+	plan.Drain:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.drain(ctx, s) },
+	plan.Network: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.addOn(ctx, s.Kind) },
+	plan.DNS:     func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.addOn(ctx, s.Kind) },
+	plan.Unnode: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error {
+		return r.unnode(ctx, s.Machine)
+	},
+	plan.Release: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error {
+		return r.release(ctx, s.Machine)
+	},
+	plan.Return: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
+		return r.rest(ctx, m.Name, false)
+	},
+	plan.Roles:  func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.roles(ctx) },
+	plan.Answer: func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.answers(ctx) },
+	plan.Uncordon: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
+		return r.uncordon(ctx, m.Name)
+	},
+	plan.Verify: func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.over(ctx) },
+	plan.Write: func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error {
+		if len(s.Files) > 0 {
+			return r.writeOnly(ctx, m, s.Files)
+		}
+		return r.writeFiles(ctx, m)
+	},
+	plan.Rest: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
+		return r.rest(ctx, m.Name, true)
+	},
+}
+
+// do carries out one step.
+func (r *Run) do(ctx context.Context, s plan.Step, m topology.Machine) error {
+	c, ok := carriers[s.Kind]
+	if !ok {
+		return fmt.Errorf("there is no step %q", s.Kind)
+	}
+	return c(r, ctx, s, m)
+}
+
+// answers waits until an existing balancer passes requests on.
+func (r *Run) answers(ctx context.Context) error {
+	return r.withKube(func(k *kube.Client) error {
+		return session.Until(ctx, fmt.Sprintf("the balancer at %s to pass requests on to port %d of the control-plane machines", r.Cluster.Endpoint.Addr(), nodeconf.APIPort), func(ctx context.Context) (string, error) {
+			return "", k.ReadyAt(ctx, r.Cluster.Endpoint.Addr())
+		})
+	})
+}
+
+func (r *Run) roles(ctx context.Context) error {
+	return r.withKube(func(k *kube.Client) error { return r.settle(ctx, k.EnsureRoles) })
+}
+
+func (r *Run) uncordon(ctx context.Context, node string) error {
+	return r.withKube(func(k *kube.Client) error { return k.Uncordon(ctx, node) })
+}
+
+// release gives a machine back, and forgets it with its keys.
+func (r *Run) release(ctx context.Context, name string) error {
+	// A machine that stays must not keep keys.
+	if im, err := look.MachineAt(ctx, r.Session, name); err == nil && im.Adopted && im.Power == siteproto.PowerOn {
+		if err := r.wipeDisk(ctx, name); err != nil {
+			return err
+		}
+	}
+	r.HangUp(name)
+	if err := r.Site.Release(ctx, name); err != nil {
+		return err
+	}
+	return r.Store.ForgetMachine(name)
+}
+
+// over ends a change: all of it is well, and what of it may not change from now on is
+// remembered.
+func (r *Run) over(ctx context.Context) error {
+	if err := r.verify(ctx); err != nil {
+		return err
+	}
+	if err := r.noteWaiting(ctx); err != nil {
+		return err
+	}
+	return r.keepFacts()
+}
+
+func (r *Run) withKube(f func(*kube.Client) error) error {
+	k, err := r.Kube(r.Cluster)
+	if err != nil {
+		return err
+	}
+	return f(k)
+}
+
+// settle tries something again while the API is still coming up.
+func (r *Run) settle(ctx context.Context, f func(context.Context) error) error {
+	return session.Until(ctx, "the API to take it", func(ctx context.Context) (string, error) { return "", f(ctx) })
+}
+
+var fingerprint = regexp.MustCompile(`host key (SHA256:[A-Za-z0-9+/]+)`)
+
+// get orders a machine, gives it power, learns its host key from the console
+// and logs in.
+func (r *Run) get(ctx context.Context, m topology.Machine) error {
+	sg, err := r.Signer()
+	if err != nil {
+		return err
+	}
+	key := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(sg.PublicKey())))
+	im, err := r.Site.Order(ctx, m.Name, siteproto.Order{Cluster: r.Cluster.Name, Zone: m.Zone, Size: m.Size, Image: siteproto.Image{System: m.Image.System, Architecture: m.Image.Architecture, Extras: m.Image.Extras}, Hardware: m.Hardware, Address: m.Address, Login: key})
+	if err != nil {
+		return err
+	}
+	if im.Address != m.Address {
+		return fmt.Errorf("the site leased %s to %s, and %s was asked for", im.Address, m.Name, m.Address)
+	}
+	if im.Power != siteproto.PowerOn && im.Power != siteproto.PowerBooting {
+		if err := r.Site.Power(ctx, m.Name, "on"); err != nil {
+			return err
+		}
+	}
+	port := 0
+	err = session.Until(ctx, "the machine to boot", func(ctx context.Context) (string, error) {
+		inv, err := r.Site.Inventory(ctx)
+		if err != nil {
+			return "", err
+		}
+		i := slices.IndexFunc(inv.Machines, func(x siteproto.Machine) bool { return x.Name == m.Name })
+		if i < 0 {
+			return "the site does not have it", nil
+		}
+		if x := inv.Machines[i]; x.Power != siteproto.PowerOn {
+			return session.Powerless(x), nil
+		}
+		port = inv.Machines[i].SSHPort
+		return "", nil
+	})
+	if err != nil {
+		return err
+	}
+	known, err := r.Store.Machines()
+	if err != nil {
+		return err
+	}
+	if k := known[m.Name]; k.Hardware != im.Hardware || k.Fingerprint == "" {
+		// First trust: the console is the site's, not the network's.
+		con, err := r.Site.Console(ctx, m.Name)
+		if err != nil {
+			return err
+		}
+		seen := fingerprint.FindAllStringSubmatch(con, -1)
+		if len(seen) == 0 {
+			return fmt.Errorf("the console of %s shows no host key", m.Name)
+		}
+		if err := r.Store.SaveMachine(m.Name, store.Machine{Address: m.Address, Hardware: im.Hardware, Fingerprint: seen[len(seen)-1][1]}); err != nil {
+			return err
+		}
+		r.HangUp(m.Name)
+	}
+	lctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+	defer cancel()
+	return session.Until(lctx, "a login", func(ctx context.Context) (string, error) {
+		c, err := r.Machine(ctx, m.Name, port)
+		if err == nil {
+			if _, err = c.Facts(ctx); err != nil {
+				r.HangUp(m.Name)
+			}
+		}
+		return "", err
+	})
+}
+
+// carry starts a machine's carrier of the virtual address, and waits until the
+// API answers there, whoever carries it.
+func (r *Run) carry(ctx context.Context, m topology.Machine) error {
+	if err := r.startUnit(ctx, m.Name, nodeconf.UnitsOf(versions.Carrier)...); err != nil {
+		return err
+	}
+	return r.withKube(func(k *kube.Client) error {
+		at := netip.AddrPortFrom(r.Cluster.Endpoint.Carried, uint16(r.Cluster.Endpoint.Port)).String()
+		return session.Until(ctx, "the API to answer at "+at, func(ctx context.Context) (string, error) { return "", k.ReadyAt(ctx, at) })
+	})
+}
+
+func (r *Run) startUnit(ctx context.Context, name string, units ...string) error {
+	return r.on(ctx, name, func(c *machine.Machine) error { return c.Do(ctx, protocol.UnitsStart, units...) })
+}
+
+func (r *Run) apiReady(ctx context.Context, m topology.Machine) error {
+	return r.withKube(func(k *kube.Client) error {
+		return session.Until(ctx, "its API server to be ready", func(ctx context.Context) (string, error) { return "", k.ReadyAt(ctx, session.APIAddr(m)) })
+	})
+}
+
+func (r *Run) startControl(ctx context.Context, m topology.Machine) error {
+	if err := r.startUnit(ctx, m.Name, nodeconf.UnitsOf(versions.API)...); err != nil {
+		return err
+	}
+	if m.Is(versions.Approver) {
+		if err := r.startUnit(ctx, m.Name, nodeconf.UnitsOf(versions.Approver)...); err != nil {
+			return err
+		}
+	}
+	return r.apiReady(ctx, m)
+}
+
+func (r *Run) startBalancer(ctx context.Context, m topology.Machine) error {
+	if err := r.startUnit(ctx, m.Name, "haproxy.service"); err != nil {
+		return err
+	}
+	return r.withKube(func(k *kube.Client) error {
+		return session.Until(ctx, "the API to answer at "+r.Cluster.Endpoint.Name, func(ctx context.Context) (string, error) {
+			return "", k.ReadyAt(ctx, fmt.Sprintf("%s:%d", r.Cluster.Endpoint.Address, r.Cluster.Endpoint.Port))
+		})
+	})
+}
+
+// addOn installs an add-on or moves it; a moved one is waited for.
+func (r *Run) addOn(ctx context.Context, kind plan.Kind) error {
+	return r.withKube(func(k *kube.Client) error {
+		name, install := kube.Network, k.EnsureNetwork
+		if kind == plan.DNS {
+			name, install = kube.DNS, k.EnsureDNS
+		}
+		t, err := r.Trust()
+		if err != nil {
+			return err
+		}
+		mark := vouch.TrustMark(t, r.Cluster)
+		was, err := k.AddOns(ctx)
+		if err != nil {
+			was = nil
+		}
+		if err := r.settle(ctx, func(ctx context.Context) error { return install(ctx, r.Cluster, mark) }); err != nil {
+			return err
+		}
+		if was[name].Version == "" {
+			return nil // nodes come up with it; the last step looks at all of it
+		}
+		return session.Until(ctx, "all of "+name+" to run in its new version", func(ctx context.Context) (string, error) {
+			now, err := k.AddOns(ctx)
+			if err == nil && !now[name].Ready {
+				return now[name].State, nil
+			}
+			return "", err
+		})
+	})
+}
+
+func (r *Run) label(ctx context.Context, m topology.Machine) error {
+	return r.withKube(func(k *kube.Client) error {
+		return session.Until(ctx, "the node to be known", func(ctx context.Context) (string, error) {
+			return "", k.SetNode(ctx, m.Name, m.Labels, look.Taints(m.Taints))
+		})
+	})
+}
+
+// ready waits until a node is Ready in its version, and its proxy has installed
+// the services; on the control plane also API server and datastore member.
+func (r *Run) ready(ctx context.Context, m topology.Machine) error {
+	if m.Is(versions.Member) {
+		if err := r.memberWell(ctx, m); err != nil {
+			return err
+		}
+	}
+	if m.Is(versions.API) {
+		if err := r.apiReady(ctx, m); err != nil {
+			return err
+		}
+	}
+	if !m.IsNode() {
+		return nil
+	}
+	if err := r.proxyWell(ctx, m); err != nil {
+		return err
+	}
+	return r.withKube(func(k *kube.Client) error {
+		return session.Until(ctx, "the node to be Ready on "+m.Set.Kubernetes, func(ctx context.Context) (string, error) {
+			n, err := k.CoreV1().Nodes().Get(ctx, m.Name, metav1.GetOptions{})
+			if err != nil {
+				return "", err
+			}
+			if ok, why := kube.Ready(n); !ok {
+				return why, nil
+			}
+			if v := n.Status.NodeInfo.KubeletVersion; v != m.Set.Kubernetes {
+				return "its kubelet is on " + v, nil
+			}
+			if r.Cluster.Trust.OwnRenewal() && !r.signersComing() {
+				return r.servingKubelet(ctx, m)
+			}
+			return "", nil
+		})
+	})
+}
+
+// signersComing says whether some of the control plane cannot sign yet what
+// kubelets ask for: whoever leads there may be one of those, and would be waited
+// for in vain. That each has its certificate is looked at when all can.
+func (r *Run) signersComing() bool {
+	return slices.ContainsFunc(r.Cluster.With(versions.API), func(m topology.Machine) bool {
+		s := r.View.Seen.Machines[m.Name]
+		return s.Active != "" && s.Versions["request-approver"] == ""
+	})
+}
+
+// proxyWell waits until a node's proxy has installed the services: until then
+// nobody answers on its node ports, and a balancer may not have noticed yet that
+// they were gone.
+func (r *Run) proxyWell(ctx context.Context, m topology.Machine) error {
+	at := "http://" + netip.AddrPortFrom(m.Address, nodeconf.ProxyHealthPort).String() + "/healthz"
+	direct := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}} // no proxy of the person's computer
+	return session.Until(ctx, "its proxy to install the services", func(ctx context.Context) (string, error) {
+		ctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+		defer cancel()
+		q, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
+		if err != nil {
+			return "", err
+		}
+		a, err := direct.Do(q)
+		if err != nil {
+			return "", err
+		}
+		defer a.Body.Close()
+		if b, _ := io.ReadAll(io.LimitReader(a.Body, 200)); a.StatusCode != http.StatusOK {
+			return fmt.Sprintf("%s: %s", a.Status, strings.TrimSpace(string(b))), nil
+		}
+		return "", nil
+	})
+}
+
+// rest takes a machine out of the balancer or puts it back, and waits until the
+// balancer has taken that up.
+func (r *Run) rest(ctx context.Context, name string, out bool) error {
+	r.balance.Lock()
+	defer r.balance.Unlock()
+	if err := r.Store.SaveResting(name, out); err != nil {
+		return err
+	}
+	for _, b := range r.Cluster.Of(versions.Balancer) {
+		if err := r.writeBalancer(ctx, b); err != nil {
+			return err
+		}
+		if out {
+			continue
+		}
+		err := session.Until(ctx, "the balancer to see it up again", func(ctx context.Context) (string, error) {
+			down := []string{}
+			err := r.on(ctx, b.Name, func(c *machine.Machine) error {
+				lines, err := c.Logs(ctx, "haproxy.service", 0)
+				state := map[string]string{}
+				for _, l := range lines {
+					if w := strings.Fields(l); len(w) == 4 && w[2] == "is" && strings.HasSuffix(w[1], "/"+name) {
+						state[w[1]] = w[3]
+					}
+				}
+				for s, v := range state {
+					// Nothing listens on a node port that no service uses: then
+					// the machine is up by its proxy's health all the same.
+					if v != "up" {
+						down = append(down, s)
+					}
+				}
+				return err
+			})
+			return strings.Join(down, ", "), err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeBalancer writes a balancer's files for what it runs: another version that is
+// declared by now has a step of its own.
+func (r *Run) writeBalancer(ctx context.Context, b topology.Machine) error {
+	err := r.on(ctx, b.Name, func(c *machine.Machine) error {
+		f, err := c.Facts(ctx)
+		if as, ok := plan.AsItRuns(b, f.Slots[f.Active], r.Cat); ok {
+			b = as
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return r.writeFiles(ctx, b)
+}
+
+// drain cordons a node and evicts its pods, within the pool's patience.
+func (r *Run) drain(ctx context.Context, s plan.Step) error {
+	return r.withKube(func(k *kube.Client) error {
+		if err := k.Cordon(ctx, s.Machine, r.ID); err != nil {
+			return err
+		}
+		dctx, cancel := context.WithTimeout(ctx, s.Within)
+		defer cancel()
+		return k.Drain(dctx, s.Machine, func(text string) { r.Note(s, text) })
+	})
+}
+
+// unnode takes a node out of the cluster. Its kubelet is stopped before, where it
+// can be: it would register anew. The API server that answered until now may be
+// on its way out: each try has a connection of its own.
+func (r *Run) unnode(ctx context.Context, name string) error {
+	if seen := r.View.Seen.Machines[name]; seen.Reached && seen.Units["kubelet.service"] != "" {
+		if err := r.on(ctx, name, func(c *machine.Machine) error { return c.Do(ctx, protocol.UnitsStop, "kubelet.service") }); err != nil {
+			return fmt.Errorf("stopping its kubelet: %w", err)
+		}
+	}
+	return session.Until(ctx, "the API to take the node out", func(ctx context.Context) (string, error) {
+		ctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+		defer cancel()
+		return "", r.withKube(func(k *kube.Client) error {
+			err := k.CoreV1().Nodes().Delete(ctx, name, metav1.DeleteOptions{})
+			if apierrors.IsNotFound(err) {
+				return nil
+			}
+			return err
+		})
+	})
+}
+
+// verify looks at everything once more, until it is well.
+func (r *Run) verify(ctx context.Context) error {
+	return session.Until(ctx, "everything to be well", func(ctx context.Context) (string, error) {
+		v, err := look.Observe(ctx, r.Session)
+		if err != nil {
+			return "", err
+		}
+		return strings.Join(v.Ailing(), "; "), nil
+	})
+}

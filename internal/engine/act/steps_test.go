@@ -1,0 +1,228 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/sessiontest"
+	"verbund/internal/store"
+)
+
+func release(name string, needs ...string) plan.Step {
+	return plan.Step{ID: "release/" + name, Kind: plan.Release, Machine: name, Text: "release", Needs: needs}
+}
+
+func run(t *testing.T, answer func(string) int) (*Run, *[]store.Entry) {
+	t.Helper()
+	s := sessiontest.Session(t)
+	s.Site = sessiontest.Site(t, answer)
+	var mu sync.Mutex
+	var told []store.Entry
+	r, err := Begin(s, &look.View{Cluster: sessiontest.Cluster(t, 1)}, "test", func(e store.Entry) {
+		mu.Lock()
+		defer mu.Unlock()
+		told = append(told, e)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, &told
+}
+
+// Steps wait for what they need, and run beside each other otherwise.
+func TestStepsInOrder(t *testing.T) {
+	var mu sync.Mutex
+	var order []string
+	both := make(chan struct{})
+	waiting := 0
+	r, told := run(t, func(m string) int {
+		mu.Lock()
+		order = append(order, m)
+		if m == "a" || m == "b" {
+			if waiting++; waiting == 2 {
+				close(both)
+			}
+		}
+		mu.Unlock()
+		if m == "a" || m == "b" {
+			// Neither ends before the other has begun.
+			select {
+			case <-both:
+			case <-time.After(10 * time.Second):
+				return 500
+			}
+		}
+		return 200
+	})
+	bg := context.Background()
+	if err := r.Steps(bg, bg, []plan.Step{release("a"), release("b"), release("c", "release/a", "release/b"), release("d", "release/c")}); err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(order[2:], " "); got != "c d" {
+		t.Errorf("order %v", order)
+	}
+	if err := r.End(nil); err != nil {
+		t.Fatal(err)
+	}
+	es, _, err := r.Store.Entries()
+	if err != nil || len(es) != len(*told) || len(es) != 10 || es[0].Kind != store.RunBegan || es[9].Outcome != "done" {
+		t.Errorf("%d entries, %d told, %v", len(es), len(*told), err)
+	}
+}
+
+// The first failure lets nothing more begin, and what runs is finished.
+func TestStepsStopAtFailure(t *testing.T) {
+	var mu sync.Mutex
+	var asked []string
+	r, told := run(t, func(m string) int {
+		mu.Lock()
+		defer mu.Unlock()
+		asked = append(asked, m)
+		if m == "a" {
+			return 409
+		}
+		return 200
+	})
+	bg := context.Background()
+	err := r.Steps(bg, bg, []plan.Step{release("a"), release("b", "release/a"), release("c", "release/b")})
+	var se *StepError
+	if !errors.As(err, &se) || se.Machine != "a" || !strings.Contains(err.Error(), "the site will not") {
+		t.Fatalf("error is %v", err)
+	}
+	if !slices.Equal(asked, []string{"a"}) {
+		t.Errorf("asked %v", asked)
+	}
+	last := (*told)[len(*told)-1]
+	if last.Kind != store.StepFailed || last.Step != "release/a" || last.Todo == "" {
+		t.Errorf("the journal ends with %+v", last)
+	}
+}
+
+// An interrupt finishes what runs and begins nothing else.
+func TestStepsInterrupted(t *testing.T) {
+	soft, stop := context.WithCancel(context.Background())
+	defer stop()
+	var mu sync.Mutex
+	asked := 0
+	r, _ := run(t, func(string) int {
+		mu.Lock()
+		defer mu.Unlock()
+		asked++
+		stop()
+		return 200
+	})
+	err := r.Steps(soft, context.Background(), []plan.Step{release("a"), release("b", "release/a")})
+	if !errors.Is(err, ErrInterrupted) || asked != 1 {
+		t.Errorf("%v after %d", err, asked)
+	}
+	if err := r.End(err); err != nil {
+		t.Fatal(err)
+	}
+	es, _, _ := r.Store.Entries()
+	if o := es[len(es)-1].Outcome; o != "interrupted" {
+		t.Errorf("outcome %q", o)
+	}
+}
+
+// A site that ends underway ends the run, with what to do.
+func TestStepsWithoutASite(t *testing.T) {
+	hang := make(chan struct{})
+	r, _ := run(t, func(string) int { <-hang; return 200 })
+	defer close(hang)
+	go func() {
+		// The socket goes away as with the process; who is connected waits on.
+		os.Remove(filepath.Join(r.Site.Folder, "socket"))
+	}()
+	bg := context.Background()
+	done := make(chan error, 1)
+	go func() { done <- r.Steps(bg, bg, []plan.Step{release("a")}) }()
+	select {
+	case err := <-done:
+		var se *StepError
+		if !errors.As(err, &se) || !strings.Contains(err.Error(), "the site") || se.Todo == "" {
+			t.Errorf("error is %v", err)
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("the run does not end")
+	}
+}
+
+// A node is ready when its proxy has installed the services, and not before.
+func TestProxyWell(t *testing.T) {
+	m := topology.Machine{Name: "tidewatch-gauges-1", Address: netip.MustParseAddr("127.83.7.4")}
+	r := &Run{}
+	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
+	defer cancel()
+	if err := r.proxyWell(ctx, m); err == nil || !strings.Contains(err.Error(), "refused") {
+		t.Errorf("nobody is there: %v", err)
+	}
+	l, err := net.Listen("tcp", netip.AddrPortFrom(m.Address, nodeconf.ProxyHealthPort).String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var asked atomic.Int32
+	srv := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if asked.Add(1) < 3 {
+			http.Error(w, "no services installed yet", http.StatusServiceUnavailable)
+		}
+	}))
+	srv.Listener.Close()
+	srv.Listener = l
+	srv.Start()
+	defer srv.Close()
+	if err := r.proxyWell(t.Context(), m); err != nil || asked.Load() != 3 {
+		t.Errorf("after %d questions: %v", asked.Load(), err)
+	}
+}
+
+// A step waits for its machine; what wakes one, or is done to a dead one, does not; what
+// is on every node waits for all.
+func TestWaitsFor(t *testing.T) {
+	c := &topology.Cluster{Machines: []topology.Machine{{Name: "control-1"}, {Name: "gauges-1"}}}
+	dark := map[string]string{"gauges-1": "it is switched off", "gone-1": "it is switched off"}
+	for _, x := range []struct {
+		kind    plan.Kind
+		machine string
+		want    string
+	}{
+		{plan.Ready, "gauges-1", "gauges-1"}, {plan.Drain, "gone-1", "gone-1"}, {plan.Switch, "control-1", ""},
+		{plan.Get, "gauges-1", ""}, {plan.Wipe, "gauges-1", ""}, {plan.Drop, "gauges-1", ""}, {plan.Leave, "gauges-1", ""}, {plan.Unnode, "gauges-1", ""}, {plan.Release, "gauges-1", ""},
+		{plan.Network, "", "gauges-1"}, {plan.Verify, "", "gauges-1"}, {plan.Backup, "", ""}, {plan.DNS, "", ""},
+	} {
+		if got := waitsFor(plan.Step{Kind: x.kind, Machine: x.machine}, c, dark); got != x.want {
+			t.Errorf("%s of %s waits for %q, wanted %q", x.kind, x.machine, got, x.want)
+		}
+	}
+}
+
+// Every kind of step that can be planned is carried out by somebody, and nothing else is.
+func TestCarriers(t *testing.T) {
+	for _, k := range plan.Kinds {
+		if carriers[k.Kind] == nil {
+			t.Errorf("nobody carries out %s", k.Kind)
+		}
+	}
+	if len(carriers) != len(plan.Kinds) {
+		t.Errorf("%d kinds are carried out, and there are %d", len(carriers), len(plan.Kinds))
+	}
+	r, _ := run(t, func(string) int { return 200 })
+	if err := r.do(context.Background(), plan.Step{Kind: "another"}, topology.Machine{}); err == nil || !strings.Contains(err.Error(), `no step "another"`) {
+		t.Errorf("a kind that there is not: %v", err)
+	}
+}

@@ -1,0 +1,431 @@
+package look
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"k8s.io/apimachinery/pkg/util/duration"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine/session"
+	"verbund/internal/kube"
+	"verbund/internal/store"
+)
+
+// HealthState is how a cluster stands, in a word or two.
+type HealthState string
+
+// The states of a cluster.
+const (
+	IsWell    HealthState = "well"            // as declared, and nothing is wrong
+	IsPending HealthState = "changes pending" // nothing is wrong, and something is not as declared
+	IsChanged HealthState = "being changed"   // by a run that is under way, which takes machines out of service
+	NotWell   HealthState = "not well"
+	NotRaised HealthState = "not raised"
+	NotKnown  HealthState = "not known" // the site was not seen
+)
+
+// Health is what status says of a cluster.
+type Health struct {
+	Cluster string      `json:"cluster"`
+	State   HealthState `json:"state"`
+	Well    bool        `json:"well"`
+	// Why says why nothing is known, or nothing was raised.
+	Why       string          `json:"why,omitempty"`
+	Declared  string          `json:"declared"`
+	Running   string          `json:"running"` // lowest version of the control plane; empty: not known
+	Groups    []Group         `json:"groups"`
+	Endpoint  EndpointHealth  `json:"endpoint"`
+	Datastore DatastoreHealth `json:"datastore"`
+	Nodes     NodesHealth     `json:"nodes"`
+	Ailing    []string        `json:"ailing"` // what does not work
+	Strained  []string        `json:"strained"`
+	Trust     []string        `json:"trust"` // what is wrong with certificates and keys
+	// TrustSaid is the same in one line, or what ends first.
+	TrustSaid string       `json:"trustSaid"`
+	Waiting   int          `json:"waiting"` // certificate requests for a person to decide
+	Pending   int          `json:"pending"` // steps to what is declared
+	Refused   string       `json:"refused,omitempty"`
+	Accepted  []string     `json:"accepted"` // what exceptions of the declaration accept
+	Backup    *BackupFound `json:"backup,omitempty"`
+	// Unopened counts backups that lie there and cannot be opened here, or are of another
+	// cluster of the name.
+	Unopened  int         `json:"unopened"`
+	Run       *Underway   `json:"run,omitempty"`
+	Replacing []Replacing `json:"replacing"`
+}
+
+// Group is the machines of a pool, or of a role, that run one version.
+type Group struct {
+	Name     string `json:"name"`
+	Version  string `json:"version"` // empty: nothing is installed there, or it was not seen
+	Declared string `json:"declared"`
+	Machines int    `json:"machines"`
+	Nodes    bool   `json:"nodes"` // they run a part of Kubernetes
+}
+
+// EndpointHealth is whether the API answers where people reach it.
+type EndpointHealth struct {
+	Server  string `json:"server"`
+	Address string `json:"address"`
+	Answers bool   `json:"answers"`
+}
+
+// DatastoreHealth is how many members the datastore can lose.
+type DatastoreHealth struct {
+	Answers  bool           `json:"answers"`
+	Voters   int            `json:"voters"`
+	Healthy  int            `json:"healthy"` // voters
+	Survives int            `json:"survives"`
+	Members  []MemberHealth `json:"members"`
+}
+
+// MemberHealth is one member of the datastore.
+type MemberHealth struct {
+	Name    string `json:"name"`
+	Healthy bool   `json:"healthy"`
+	Learner bool   `json:"learner,omitempty"` // it has no vote yet
+	Leads   bool   `json:"leads,omitempty"`
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// NodesHealth counts nodes; Known says whether the API said how many there are.
+type NodesHealth struct {
+	Known bool `json:"known"`
+	Ready int  `json:"ready"`
+	Total int  `json:"total"`
+}
+
+// BackupFound is the newest backup of the datastore.
+type BackupFound struct {
+	File    string    `json:"file"`
+	Taken   time.Time `json:"taken"`
+	Version string    `json:"version"` // of Kubernetes, at that time
+}
+
+// Replacing is a replacement of an authority or a key that is not over.
+type Replacing struct {
+	What  string    `json:"what"`
+	Pass  int       `json:"pass"`
+	Since time.Time `json:"since"`
+	Waits bool      `json:"waits"` // the pass is done, and a person begins the next one
+}
+
+// Underway is a run that holds the lock.
+type Underway struct {
+	Run     string        `json:"run,omitempty"`
+	Command string        `json:"command"`
+	Process int           `json:"process"`
+	Since   time.Time     `json:"since"`
+	Steps   []store.Entry `json:"steps"` // that have begun and not ended
+	// Out are machines that it has taken out of service, or is about to.
+	Out []string `json:"out"`
+}
+
+// Thresholds of what strains a machine.
+const (
+	diskNearlyFull = 90 // percent
+	manyRestarts   = 3  // since a unit was last started by somebody
+	restartsRecent = 10 * time.Minute
+	loopRecent     = 5 * time.Second // more than a unit's pause and a short life
+)
+
+// HealthOf judges what was seen, and looks at certificates and keys in the same
+// breath. How many requests wait is for the caller to say.
+func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (*Health, error) {
+	h := &Health{Cluster: s.Decl.Name, Declared: s.Decl.Kubernetes, Groups: []Group{}, Ailing: []string{}, Strained: []string{}, Trust: []string{}, Accepted: []string{}, Replacing: []Replacing{},
+		Endpoint: EndpointHealth{Server: v.Cluster.Server(), Address: v.Cluster.Endpoint.Address.String()}, Datastore: DatastoreHealth{Members: []MemberHealth{}}}
+	var err error
+	if h.Run, err = RunUnderway(s); err != nil {
+		return nil, err
+	}
+	h.Backup, h.Unopened = newestBackup(s)
+	if err := Unseen(s, v); err != nil {
+		h.State, h.Why = NotKnown, err.Error()
+		return h, nil
+	}
+	h.Running, h.Groups = plan.Version(v.Cluster, v.Seen), groups(v)
+	h.Endpoint.Answers = v.Seen.Endpoint
+	h.datastore(v)
+	h.Nodes = NodesHealth{Known: v.Seen.API, Total: len(v.Seen.Nodes)}
+	for _, n := range v.Seen.Nodes {
+		if n.Ready {
+			h.Nodes.Ready++
+		}
+	}
+	if p, err := PlanOf(s, v); err != nil {
+		h.Refused = err.Error()
+	} else {
+		h.Pending = len(p.Steps)
+	}
+	if !v.Seen.Founded {
+		h.State, h.Why = NotRaised, "the cluster has not been raised yet; verbund converge does it"
+		if h.Run != nil {
+			h.State = IsChanged
+		}
+		return h, nil
+	}
+	if err := replacing(s, h); err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	if h.Run != nil {
+		for _, m := range h.Run.Out {
+			out[m] = true
+		}
+	}
+	for _, t := range v.Ails() {
+		// What a run has taken out of service is no trouble; what it leaves so is.
+		if h.Run != nil && (out[t.Machine] || t.AddOn) {
+			continue
+		}
+		h.Ailing = append(h.Ailing, t.Text)
+	}
+	h.Strained = append(h.Strained, v.strains(out, now, func() time.Time { return foundWell(s) })...)
+	r, err := Inspect(ctx, s, v, now)
+	if err != nil {
+		h.Trust = []string{fmt.Sprintf("certificates could not be looked at: %v", err)}
+	} else {
+		h.Trust = slices.DeleteFunc(r.Wrong(), func(string) bool { return h.Run != nil && len(out) > 0 })
+	}
+	switch {
+	case err != nil:
+		h.TrustSaid = h.Trust[0]
+	case len(h.Trust) > 0:
+		more := ""
+		if len(h.Trust) > 1 {
+			more = fmt.Sprintf("; and %d more", len(h.Trust)-1)
+		}
+		h.TrustSaid = fmt.Sprintf("%s wrong: %s%s; verbund trust list shows them", countOf(len(h.Trust), "thing", "things"), h.Trust[0], more)
+	default:
+		h.TrustSaid = "nothing wrong with " + countOf(len(r.Entries)-r.NotLooked(), "certificate", "certificates")
+		if n := r.NotLooked(); n > 0 {
+			h.TrustSaid += fmt.Sprintf("; %d on %s could not be looked at", n, countOf(len(r.Unseen), "machine", "machines"))
+		}
+		if e, ok := r.FirstToEnd(); ok {
+			h.TrustSaid += fmt.Sprintf("; %s ends first, in %s", e.ID, duration.HumanDuration(e.Expires.Sub(now)))
+		}
+	}
+	switch {
+	case len(h.Ailing)+len(h.Strained)+len(h.Trust) > 0:
+		h.State = NotWell
+	case h.Run != nil:
+		h.State = IsChanged
+	case h.Pending > 0 || h.Refused != "":
+		h.State = IsPending
+	default:
+		h.State, h.Well = IsWell, true
+	}
+	return h, nil
+}
+
+// groups counts machines by pool or role and version, in the order of the
+// declaration.
+func groups(v *View) []Group {
+	out := []Group{}
+	for _, m := range v.Cluster.Machines {
+		seen := v.Seen.Machines[m.Name]
+		g := Group{Name: cmp.Or(m.Pool, string(m.Role)), Version: Runs(seen), Declared: m.Carries(), Machines: 1, Nodes: m.Is(versions.API) || m.IsNode()}
+		if i := slices.IndexFunc(out, func(x Group) bool { return x.Name == g.Name && x.Version == g.Version && x.Declared == g.Declared }); i >= 0 {
+			out[i].Machines++
+			continue
+		}
+		out = append(out, g)
+	}
+	return out
+}
+
+// Runs is the version of what a machine is there for; empty when nothing is
+// installed, or when it was not reached.
+func Runs(seen plan.MachineSeen) string {
+	if !seen.Reached {
+		return ""
+	}
+	if v := seen.Running(); v != "" {
+		return v
+	}
+	for _, c := range []string{"haproxy", "etcd"} {
+		if v := seen.Versions[c]; v != "" {
+			return c + " " + v
+		}
+	}
+	return ""
+}
+
+func (h *Health) datastore(v *View) {
+	d := &h.Datastore
+	for _, name := range slices.Sorted(maps.Keys(v.Seen.Members)) {
+		m := v.Seen.Members[name]
+		d.Members = append(d.Members, MemberHealth{Name: name, Healthy: m.Healthy, Learner: m.Learner, Leads: m.Leads, Trouble: m.Trouble})
+		if m.Learner {
+			continue
+		}
+		if d.Voters++; m.Healthy {
+			d.Healthy++
+		}
+	}
+	d.Answers = d.Voters > 0 && v.DatastoreError == nil
+	d.Survives = max(d.Healthy-(d.Voters/2+1), 0)
+}
+
+// loops says whether a unit is in the middle of failing and being started again,
+// though it may run at the moment: that is not well, and no change is done with it.
+func loops(r plan.Restarted, now time.Time) bool {
+	return r.Times >= manyRestarts && now.Sub(r.Last) < loopRecent
+}
+
+func restarting(unit, machine string, r plan.Restarted) string {
+	text := fmt.Sprintf("%s on %s keeps restarting, %d times so far", unit, machine, r.Times)
+	if r.Why != "" {
+		text += ": " + r.Why
+	}
+	return text
+}
+
+// strains lists what works and should be seen to: disks, clocks, cordoned nodes,
+// units that keep restarting. Machines that a run has out of service are left out,
+// and restarts after which a run found everything well: as a rule it was their cause.
+func (v *View) strains(out map[string]bool, now time.Time, foundWell func() time.Time) []string {
+	var list []string
+	add := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
+	for _, m := range v.Cluster.Machines {
+		s := v.Seen.Machines[m.Name]
+		if !s.Reached || out[m.Name] {
+			continue
+		}
+		if s.Disk > 0 && s.DiskUsed*100 >= s.Disk*diskNearlyFull {
+			add("the disk of %s is %d%% full", m.Name, s.DiskUsed*100/s.Disk)
+		}
+		if off := s.ClockOff; off.Abs() > clockOff {
+			add("the clock of %s is %s %s", m.Name, off.Abs().Round(time.Second), map[bool]string{true: "ahead", false: "behind"}[off > 0])
+		}
+		for _, u := range slices.Sorted(maps.Keys(s.Restarted)) {
+			if r := s.Restarted[u]; r.Times >= manyRestarts && now.Sub(r.Last) < restartsRecent && !loops(r, now) && r.Last.After(foundWell()) {
+				add("%s", restarting(u, m.Name, r))
+			}
+		}
+	}
+	for _, n := range v.Nodes {
+		if !n.Spec.Unschedulable || out[n.Name] {
+			continue
+		}
+		if run, ours := n.Annotations[kube.CordonedBy]; ours {
+			add("node %s is cordoned, by run %s of verbund; converge lets pods onto it again", n.Name, run)
+		} else {
+			add("node %s is cordoned, and not by verbund; kubectl uncordon %s lets pods onto it again", n.Name, n.Name)
+		}
+	}
+	return list
+}
+
+// replacing adds the replacements that are not over.
+func replacing(s *session.Session, h *Health) error {
+	under, err := s.Store.Replacements()
+	if err != nil {
+		return err
+	}
+	for _, id := range slices.Sorted(maps.Keys(under)) {
+		r := under[id]
+		h.Replacing = append(h.Replacing, Replacing{id, int(r.Pass), r.Since, !r.Done.IsZero()})
+		if r.Done.IsZero() && h.Run == nil {
+			h.Strained = append(h.Strained, fmt.Sprintf("the replacement of %s was left in the middle of pass %d of 3 (%s); verbund trust replace %s goes on", id, r.Pass, r.Pass, id))
+		}
+	}
+	exchanges, err := s.Store.Exchanges()
+	if err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(exchanges)) {
+		if h.Run == nil {
+			h.Strained = append(h.Strained, fmt.Sprintf("machine %s is to be replaced by a new one, and that is not over; verbund converge goes on", name))
+		}
+	}
+	return nil
+}
+
+// foundWell is when a run last found every node and component well, by the journal;
+// a run of a part does not look at the others. A journal that cannot be read says of
+// none.
+func foundWell(s *session.Session) time.Time {
+	var at time.Time
+	es, _, err := s.Store.Entries()
+	if err != nil {
+		return at
+	}
+	for _, e := range es {
+		if e.Kind == store.StepDone && e.What == string(plan.Verify) {
+			at = e.Time
+		}
+	}
+	return at
+}
+
+// RunUnderway says which run holds the lock and what it is at; nil when none does.
+func RunUnderway(s *session.Session) (*Underway, error) {
+	h, err := s.Store.Holds()
+	if err != nil || h == nil {
+		return nil, err
+	}
+	es, _, err := s.Store.Entries()
+	if err != nil {
+		return nil, err
+	}
+	return underway(h, es), nil
+}
+
+// underway reads from the journal what the holder of the lock is at: its run is
+// the last that began after the lock was taken.
+func underway(h *store.Holder, es []store.Entry) *Underway {
+	u := &Underway{Command: h.Command, Process: h.Process, Since: h.Since, Steps: []store.Entry{}, Out: []string{}}
+	running, out := map[string]store.Entry{}, map[string]bool{}
+	for _, e := range es {
+		if e.Time.Before(h.Since) {
+			continue
+		}
+		switch e.Kind {
+		case store.RunBegan:
+			u.Run = e.Run
+			clear(running)
+		case store.RunEnded:
+			clear(running)
+			clear(out)
+		case store.StepBegan:
+			running[e.Step] = e
+			if plan.Kind(e.What).TakesOut() {
+				out[e.Where] = true
+			}
+		case store.StepDone, store.StepFailed:
+			delete(running, e.Step)
+			if plan.Kind(e.What).BringsBack() && e.Kind == store.StepDone {
+				delete(out, e.Where)
+			}
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(running)) {
+		u.Steps = append(u.Steps, running[id])
+		if w := running[id].Where; w != "" {
+			out[w] = true
+		}
+	}
+	u.Out = append(u.Out, slices.Sorted(maps.Keys(out))...)
+	return u
+}
+
+// HeldBack lists the pools that are declared on another version.
+func HeldBack(c *topology.Cluster) []string {
+	var out []string
+	for _, m := range c.Machines {
+		if m.Role == versions.Worker && m.Set.Kubernetes != c.Set.Kubernetes {
+			if t := fmt.Sprintf("pool %s on %s", m.Pool, m.Set.Kubernetes); !slices.Contains(out, t) {
+				out = append(out, t)
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,610 @@
+package look
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
+	"verbund/internal/datastore"
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+	"verbund/internal/kube"
+	"verbund/internal/machine"
+	"verbund/internal/site"
+	siteproto "verbund/internal/site/protocol"
+)
+
+// View is what was seen, with the topology it is to be held against.
+type View struct {
+	Cluster   *topology.Cluster
+	Seen      plan.Observed
+	Inventory *siteproto.Inventory // nil when the site was not seen
+	// SiteError is why it was not.
+	SiteError error
+	// Unknown are machines of this cluster at the site that are not remembered:
+	// the memory with the keys to them is not here.
+	Unknown []string
+	Members []datastore.Member
+	// DatastoreError is why it is not known who the members are.
+	DatastoreError error
+	Nodes          []corev1.Node
+	APIError       error
+	// Refused says why the enrolment token that lies on a machine, which has no
+	// certificate yet, lets it nowhere.
+	Refused map[string]string
+}
+
+// Locate finds out which machines there are and where, and looks into none.
+func Locate(ctx context.Context, s *session.Session) (*View, error) {
+	v, _, err := locate(ctx, s)
+	return v, err
+}
+
+// locate also returns where machines were that have another address now.
+func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Addr, error) {
+	inv, ierr := s.Site.Inventory(ctx)
+	if ierr != nil {
+		inv = nil
+	}
+	moved, leases, err := newLeases(s, inv)
+	if err != nil {
+		return nil, nil, err
+	}
+	known, err := s.Store.Machines()
+	if err != nil {
+		return nil, nil, err
+	}
+	var taken []netip.Addr
+	var unknown []string
+	if inv != nil {
+		for _, m := range inv.Machines {
+			if m.Cluster != s.Decl.Name {
+				taken = append(taken, m.Address)
+			} else if _, ok := known[m.Name]; !ok {
+				unknown = append(unknown, m.Name)
+			}
+		}
+	}
+	c, err := s.TopologyAt(leases, taken)
+	if err != nil {
+		return nil, nil, err
+	}
+	facts, err := s.Store.Facts()
+	if err != nil {
+		return nil, nil, err
+	}
+	founders, err := s.Store.Founders()
+	if err != nil {
+		return nil, nil, err
+	}
+	v := &View{Cluster: c, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: facts != nil, Founders: founders, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	return v, moved, nil
+}
+
+// Observe looks at the site, every machine, the datastore and the API, all in
+// parallel. It changes nothing; what could not be seen is said, not guessed.
+func Observe(ctx context.Context, s *session.Session) (*View, error) {
+	v, moved, err := locate(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	c := v.Cluster
+	facts, err := s.Store.Facts()
+	if err != nil {
+		return nil, err
+	}
+	if v.Seen.Clearing, err = s.Store.Clearing(); err != nil {
+		return nil, err
+	}
+	if v.Seen.Resting, err = s.Store.Resting(); err != nil {
+		return nil, err
+	}
+	if facts != nil {
+		v.Seen.Backup = recentBackup(s, facts.Founded, time.Now())
+		if err := plan.Unchanged(c, facts); err != nil {
+			return nil, err
+		}
+	}
+	if v.Inventory == nil || len(v.Unknown) > 0 {
+		return v, nil
+	}
+	due := map[string]string{}
+	if t, err := s.Trust(); err != nil {
+		return nil, err
+	} else if t.Certs[string(trust.Cluster)] != nil {
+		if due, err = vouch.Due(s, c, t, time.Now()); err != nil {
+			return nil, err
+		}
+		v.Seen.TrustMark = vouch.TrustMark(t, c)
+	}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	limit := make(chan struct{}, max(s.Parallel, 1))
+	v.Seen.Clusters = map[string]bool{}
+	for _, im := range v.Inventory.Machines {
+		if im.Cluster != c.Name {
+			v.Seen.Clusters[im.Cluster] = true
+			continue
+		}
+		wg.Go(func() {
+			limit <- struct{}{}
+			defer func() { <-limit }()
+			seen := look(ctx, s, v, im, due)
+			seen.Moved = moved[im.Name]
+			mu.Lock()
+			defer mu.Unlock()
+			v.Seen.Machines[im.Name] = seen
+		})
+	}
+	if v.Seen.Founded {
+		wg.Go(func() { lookAtDatastore(ctx, s, c, v, &mu) })
+		wg.Go(func() { lookAtAPI(ctx, s, c, v, &mu) })
+	}
+	wg.Wait()
+	lookAtTokens(ctx, s, c, v)
+	lookAtUnsigned(ctx, s, c, v)
+	return v, ctx.Err()
+}
+
+// newLeases finds machines to which the site has leased another address than
+// the one that is remembered; it returns where they were and where they are now, nil
+// when the site was not seen.
+func newLeases(s *session.Session, inv *siteproto.Inventory) (was, now map[string]netip.Addr, err error) {
+	was, now = map[string]netip.Addr{}, map[string]netip.Addr{}
+	known, err := s.Store.Machines()
+	if err != nil || inv == nil {
+		return was, nil, err
+	}
+	for _, m := range inv.Machines {
+		if _, fixed := s.Decl.System.Addresses[m.Name]; fixed {
+			continue // the site has to lease it this one again
+		}
+		if k, ok := known[m.Name]; ok && m.Cluster == s.Decl.Name && k.Fingerprint != "" && m.Address.IsValid() && k.Address != m.Address {
+			was[m.Name], now[m.Name] = k.Address, m.Address
+		}
+	}
+	return was, now, nil
+}
+
+// Unchanged refuses a declaration that differs from the living cluster in what
+// cannot change; no machine is asked.
+func Unchanged(s *session.Session, v *View) error {
+	facts, err := s.Store.Facts()
+	if err != nil || facts == nil {
+		return err
+	}
+	return plan.Unchanged(v.Cluster, facts)
+}
+
+// errBusy is a machine on which a run that was cut off is still at something.
+var errBusy = errors.New("it is still being changed")
+
+// settleTimeout is how long that may take: as long as a slot may take to come
+// up, and to go back.
+const settleTimeout = 3 * time.Minute
+
+func look(ctx context.Context, s *session.Session, v *View, im siteproto.Machine, due map[string]string) plan.MachineSeen {
+	c := v.Cluster
+	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: c.RoleOf(im.Name), Versions: map[string]string{}, Units: map[string]string{}, Restarted: map[string]plan.Restarted{}}
+	if im.Power != siteproto.PowerOn {
+		seen.Trouble = session.Powerless(im)
+		return seen
+	}
+	inside := func() error {
+		ctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+		defer cancel()
+		return lookInside(ctx, s, v, im, due, &seen)
+	}
+	err := inside()
+	if errors.Is(err, errBusy) {
+		// It will be what it will be only when that is through.
+		wctx, cancel := context.WithTimeout(ctx, settleTimeout)
+		defer cancel()
+		if werr := session.Until(wctx, "what a run that was cut off is still at", func(context.Context) (string, error) {
+			if err = inside(); errors.Is(err, errBusy) {
+				return err.Error(), nil
+			}
+			return "", nil
+		}); werr != nil {
+			err = werr
+		}
+	}
+	if err != nil {
+		s.HangUp(im.Name)
+		seen.Trouble = err.Error()
+		var hk *machine.HostKeyError
+		if errors.As(err, &hk) {
+			seen.Trouble = fmt.Sprintf("%s %s has changed: it shows %s, and %s is known", plan.HostKeyTrouble, im.Name, hk.Got, hk.Want)
+		}
+		return seen
+	}
+	seen.Reached = true
+	return seen
+}
+
+func lookInside(ctx context.Context, s *session.Session, v *View, im siteproto.Machine, due map[string]string, seen *plan.MachineSeen) error {
+	c := v.Cluster
+	m, err := s.Machine(ctx, im.Name, im.SSHPort)
+	if err != nil {
+		return err
+	}
+	asked := time.Now()
+	f, err := m.Facts(ctx)
+	if errors.Is(err, machine.ErrLost) {
+		s.HangUp(im.Name)
+		if m, err = s.Machine(ctx, im.Name, im.SSHPort); err == nil {
+			asked = time.Now()
+			f, err = m.Facts(ctx)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	seen.Disk, seen.DiskUsed = f.Disk, f.DiskUsed
+	seen.ClockOff = clockBetween(asked, time.Now(), f.Clock)
+	if f.Busy != "" && s.Alone {
+		return fmt.Errorf("%w: %s", errBusy, f.Busy)
+	}
+	seen.Active = f.Active
+	if f.Active != "" {
+		seen.Versions = f.Slots[f.Active]
+	}
+	// What was not fetched under the pinned digest does not count as there.
+	seen.Idle = map[string]string{}
+	for name, v := range f.Slots[session.IdleSlot(f.Active)] {
+		if d := s.Cat.Digest(versions.Component{Name: name, Version: v}.Ref()); d != "" && f.Digests[session.IdleSlot(f.Active)][name] == d {
+			seen.Idle[name] = v
+		}
+	}
+	us, err := m.Units(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range us {
+		seen.Units[u.Name] = u.State
+		if u.Restarts > 0 {
+			seen.Restarted[u.Name] = plan.Restarted{Times: u.Restarts, Last: u.Since.Add(-seen.ClockOff), Why: u.Last}
+		}
+	}
+	record, err := m.Read(ctx, nodeconf.Record)
+	if err != nil {
+		return err
+	}
+	owner := nodeconf.ReadRecord(record[nodeconf.Record])
+	if owner != nil {
+		seen.Owner = owner.Cluster
+	}
+	if !v.Seen.Founded && c.HoldsMember(c.RoleOf(im.Name)) {
+		logs, err := m.List(ctx, nodeconf.DatastoreLog)
+		if err != nil {
+			return err
+		}
+		seen.Data = len(logs) > 0
+	}
+	tm, ok := c.Machine(im.Name)
+	if !ok || f.Active == "" {
+		return nil
+	}
+	// Files are held against what they are for: an upgrade brings its own.
+	tm, _ = plan.AsItRuns(tm, seen.Versions, s.Cat)
+	files, rendered, err := s.Files(c, tm, nodeconf.Options{Resting: v.Seen.Resting}, f.Active)
+	// What is yet to be made differs from whatever lies there.
+	if err != nil && !errors.Is(err, session.ErrNoTrust) {
+		return err
+	}
+	var paths []string
+	for _, f := range files {
+		paths = append(paths, f.Path)
+	}
+	have, err := m.Digests(ctx, paths)
+	if err != nil {
+		return err
+	}
+	texts := map[string]string{} // declared text by the path on the machine
+	var read []string
+	if seen.Restarts, err = Pending(ctx, m); err != nil {
+		return err
+	}
+	if len(seen.Restarts) > 0 {
+		seen.Differs = append(seen.Differs, nodeconf.Pending)
+		seen.Lines = append(seen.Lines, fmt.Sprintf("%s: a run was cut off before it restarted %s", nodeconf.Pending, strings.Join(seen.Restarts, ", ")))
+	}
+	o, err := Own(ctx, s, c, tm, m)
+	if err != nil {
+		return err
+	}
+	seen.Unsigned = o.waits
+	for p, why := range o.Stale {
+		seen.Differs = append(seen.Differs, p)
+		seen.Lines = append(seen.Lines, p+": "+why)
+		seen.Restarts = append(seen.Restarts, "kubelet.service")
+	}
+	if seen.Enrols = tm.ByToken && !o.Client; seen.Enrols {
+		if seen.Token, err = TokenOn(ctx, m); err != nil {
+			return err
+		}
+	}
+	if first := tm.Name + "/kubelet-client"; !o.Client && !tm.ByToken && vouch.FirstEnded(s, first) {
+		seen.Reissue = append(seen.Reissue, first)
+		due = maps.Clone(due)
+		due[first] = "it has ended, and the kubelet has no other"
+	}
+	written := map[string]bool{} // differing files that nobody has touched since they were written
+	for i, f := range files {
+		if rendered[i].Path == nodeconf.Record && len(seen.Differs) > 0 {
+			continue // it is written with whatever else is
+		}
+		if have[f.Path] == session.FileDigest(f) {
+			if why := due[rendered[i].From]; rendered[i].Kind == nodeconf.Cert && why != "" {
+				seen.Differs = append(seen.Differs, rendered[i].Path)
+				seen.Lines = append(seen.Lines, rendered[i].Path+": "+why)
+			}
+			continue
+		}
+		for _, u := range rendered[i].Restart {
+			if seen.Units[u] == "active" {
+				seen.Restarts = append(seen.Restarts, u)
+			}
+		}
+		seen.Differs = append(seen.Differs, rendered[i].Path)
+		switch _, there := have[f.Path]; {
+		case !there:
+			seen.Lines = append(seen.Lines, rendered[i].Path+": is missing")
+		case !rendered[i].Shown():
+			seen.Lines = append(seen.Lines, rendered[i].Path+": is another one")
+		default:
+			texts[f.Path] = rendered[i].Path
+			sum, mode, _ := strings.Cut(have[f.Path], " ")
+			written[f.Path] = rendered[i].Path == nodeconf.Record || owner.Wrote(rendered[i].Path, sum) && mode == fmt.Sprintf("%o", f.Mode.Perm())
+			read = append(read, f.Path)
+		}
+	}
+	// A key that lies where nothing needs it opens a door that nobody watches.
+	strays, err := StrayTrust(ctx, m, rendered)
+	if err != nil {
+		return err
+	}
+	for _, p := range strays {
+		seen.Differs = append(seen.Differs, p)
+		seen.Lines = append(seen.Lines, p+": nothing there needs it")
+	}
+	if len(read) > 0 {
+		found, err := m.Read(ctx, read...)
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
+			shown, ok := texts[f.Path]
+			switch {
+			case ok && written[f.Path]:
+				seen.Lines = append(seen.Lines, plan.Declared(shown, string(f.Content), string(found[f.Path])))
+			case ok:
+				seen.Lines = append(seen.Lines, plan.Lines(shown, string(f.Content), string(found[f.Path]))...)
+			}
+		}
+	}
+	sort.Strings(seen.Differs)
+	// By file, and within one in the order of its lines.
+	file := func(l string) string { f, _, _ := strings.Cut(l, ":"); return f }
+	slices.SortStableFunc(seen.Lines, func(x, y string) int { return strings.Compare(file(x), file(y)) })
+	slices.Sort(seen.Restarts)
+	seen.Restarts = slices.Compact(seen.Restarts)
+	return nil
+}
+
+// clockBetween is how far a clock is ahead that was read between two moments of
+// ours; nothing that the time between them explains counts.
+func clockBetween(from, to, read time.Time) time.Duration {
+	switch {
+	case read.Before(from):
+		return read.Sub(from)
+	case read.After(to):
+		return read.Sub(to)
+	}
+	return 0
+}
+
+// StrayTrust lists keys and certificates on a machine that are not rendered
+// for it.
+func StrayTrust(ctx context.Context, m *machine.Machine, rendered []nodeconf.File) ([]string, error) {
+	found, err := m.List(ctx, trust.Dir)
+	if err != nil {
+		return nil, err
+	}
+	keep := map[string]bool{}
+	for _, f := range rendered {
+		keep[f.Path] = true
+	}
+	var out []string
+	for _, f := range found {
+		if !keep[f.Path] {
+			out = append(out, f.Path)
+		}
+	}
+	return out, nil
+}
+
+func lookAtDatastore(ctx context.Context, s *session.Session, c *topology.Cluster, v *View, mu *sync.Mutex) {
+	d, err := s.Datastore(c)
+	if err != nil {
+		return
+	}
+	ms, err := d.Members(ctx, s.Peers(c))
+	if errors.Is(err, datastore.ErrNoQuorum) {
+		ms, err = d.Recalled(ctx, s.Peers(c))
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	v.Members, v.DatastoreError = ms, err
+	for _, m := range ms {
+		v.Seen.Members[m.Name] = plan.MemberSeen{ID: m.ID, Peer: m.Peer, Learner: m.Learner, Leads: m.Leads, Healthy: m.Healthy, Trouble: m.Trouble}
+	}
+}
+
+// Taints are those that are declared, as the API knows them.
+func Taints(ts []declare.Taint) []corev1.Taint {
+	out := []corev1.Taint{}
+	for _, t := range ts {
+		out = append(out, corev1.Taint{Key: t.Key, Value: t.Value, Effect: corev1.TaintEffect(t.Effect)})
+	}
+	return out
+}
+
+func lookAtAPI(ctx context.Context, s *session.Session, c *topology.Cluster, v *View, mu *sync.Mutex) {
+	k, err := s.Kube(c)
+	if err != nil {
+		v.APIError = err
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+	defer cancel()
+	nodes, err := k.CoreV1().Nodes().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		v.APIError = err
+		return
+	}
+	pods, err := k.CoreV1().Pods("").List(ctx, metav1.ListOptions{})
+	if err != nil {
+		v.APIError = err
+		return
+	}
+	busy := map[string]bool{}
+	evict, alone := kube.Evictable(pods.Items, nil)
+	for _, p := range evict {
+		busy[p.Spec.NodeName] = true
+	}
+	for _, p := range alone {
+		busy[p.Spec.NodeName] = true
+	}
+	loses, stuck, err := k.Unmovable(ctx, pods.Items)
+	if err != nil {
+		v.APIError = err
+		return
+	}
+	roles, err := k.HasRoles(ctx)
+	addons, aerr := k.AddOns(ctx)
+	if err = errors.Join(err, aerr); err != nil {
+		v.APIError = err
+		return
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	v.Nodes, v.Seen.API, v.Seen.Roles = nodes.Items, true, roles
+	v.Seen.Endpoint = k.ReadyAt(ctx, c.Endpoint.Addr()) == nil
+	for _, n := range nodes.Items {
+		ready, why := kube.Ready(&n)
+		_, ours := n.Annotations[kube.CordonedBy]
+		ns := plan.NodeSeen{Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name], Loses: loses[n.Name], Stuck: stuck[n.Name]}
+		if !ready {
+			ns.Trouble = why
+		}
+		if m, ok := c.Machine(n.Name); ok {
+			ns.Differs = kube.NodeDiffers(&n, m.Labels, Taints(m.Taints))
+		}
+		v.Seen.Nodes[n.Name] = ns
+	}
+	for name, a := range addons {
+		v.Seen.AddOns[name] = plan.AddOnSeen{Version: a.Version, Ready: a.Ready, Args: a.Args, Trust: a.Trust, State: a.State}
+	}
+}
+
+// NotSeen says that the site was not seen, so that nothing is known of a cluster
+// that was raised with it: neither that it is well nor that it is gone.
+type NotSeen struct {
+	Cluster, Site string
+	Elsewhere     bool // the site's folder is not here
+	Err           error
+}
+
+func (e *NotSeen) Error() string {
+	head := fmt.Sprintf("nothing is known of cluster %s: ", e.Cluster)
+	switch {
+	case e.Elsewhere:
+		return head + fmt.Sprintf("it was raised with site %s, whose inventory is not in this folder; work in the folder in which the site runs, or bring .verbund/sites/%s from there", e.Site, e.Site)
+	case errors.Is(e.Err, site.ErrNotRunning):
+		return head + fmt.Sprintf("the process of site %s is not running; verbund converge starts it, and so does verbund site start", e.Site)
+	}
+	return head + fmt.Sprintf("site %s was not seen: %v; try again, and look into .verbund/sites/%s/site.log if it stays so", e.Site, e.Err, e.Site)
+}
+
+func (e *NotSeen) Unwrap() error { return e.Err }
+
+// Forgotten says that machines of the cluster are at the site, and that the
+// memory here, if there is one, does not know them: it has no keys to them.
+type Forgotten struct {
+	Cluster, Site string
+	Machines      []string
+}
+
+func (e *Forgotten) Error() string {
+	names := e.Machines[0]
+	if n := len(e.Machines); n > 1 {
+		names = fmt.Sprintf("%s and %d more", names, n-1)
+	}
+	return fmt.Sprintf("machines of cluster %s are at site %s (%s), and the keys to them are not here: the memory of this folder (.verbund/%s) does not know them; "+
+		"bring the memory back from version control or your own backup of it, or from an archive with verbund trust unpack; if there is none, verbund teardown --confirm %s takes the cluster down by its name", e.Cluster, e.Site, names, e.Cluster, e.Cluster)
+}
+
+// Unseen says that the site was not seen although machines were got from it
+// before, or that it is not known whether it runs. It is nil when what was seen
+// may be planned from: a cluster of which nothing was ever raised has nothing.
+func Unseen(s *session.Session, v *View) error {
+	if len(v.Unknown) > 0 {
+		return &Forgotten{Cluster: s.Decl.Name, Site: s.Decl.Site, Machines: v.Unknown}
+	}
+	if v.Inventory != nil {
+		return nil
+	}
+	raised, err := raised(s, v)
+	if err != nil {
+		return err
+	}
+	if !raised && errors.Is(v.SiteError, site.ErrNotRunning) {
+		return nil
+	}
+	return &NotSeen{Cluster: s.Decl.Name, Site: s.Decl.Site, Elsewhere: raised && !s.Site.Here() && errors.Is(v.SiteError, site.ErrNotRunning), Err: v.SiteError}
+}
+
+// raised says whether anything of the cluster was ever raised.
+func raised(s *session.Session, v *View) (bool, error) {
+	if v.Seen.Founded {
+		return true, nil
+	}
+	ms, err := s.Store.Machines()
+	for _, m := range ms {
+		if m.Fingerprint != "" {
+			return true, err
+		}
+	}
+	return false, err
+}
+
+// MachineAt is a machine as the site sees it.
+func MachineAt(ctx context.Context, s *session.Session, name string) (siteproto.Machine, error) {
+	inv, err := s.Site.Inventory(ctx)
+	if err != nil {
+		return siteproto.Machine{}, err
+	}
+	for _, m := range inv.Machines {
+		if m.Name == name {
+			return m, nil
+		}
+	}
+	return siteproto.Machine{}, fmt.Errorf("the site has no machine %s", name)
+}

@@ -1,0 +1,106 @@
+package look
+
+import (
+	"context"
+	"crypto/x509"
+	"strings"
+	"time"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/vouch"
+	"verbund/internal/machine"
+	"verbund/internal/machine/protocol"
+)
+
+// ownCertificates judges what a node's kubelet has asked for itself: which of
+// its files are to go.
+func ownCertificates(c *topology.Cluster, m topology.Machine, shown map[string]protocol.Shown, ca *x509.Certificate, asked map[string]bool, now time.Time) OwnPairs {
+	o := OwnPairs{Stale: map[string]string{}, waits: "it has not been signed yet"}
+	stale := o.Stale
+	files := map[string]string{"kubelet-client": trust.KubeletClientFile, "kubelet-serving": trust.KubeletServerFile}
+	for _, r := range trust.KubeletRequests(c, m) {
+		file := files[r.Name]
+		f, ok := shown[file]
+		if !ok {
+			continue
+		}
+		cert, err := trust.DecodeCert(f.Certificates)
+		switch {
+		case err != nil:
+			stale[file] = "there is no certificate in it"
+		case ca != nil && cert.CheckSignatureFrom(ca) != nil:
+			stale[file] = "another authority signed it"
+		case now.After(cert.NotAfter):
+			stale[file] = "it ended on " + cert.NotAfter.Format(time.DateTime)
+		case asked[r.ID]:
+			stale[file] = vouch.AskedFor
+		default:
+			// A kubelet whose address has changed asks for another one by itself.
+			if why := trust.Wrong(cert, r, nil); len(why) > 0 && r.Server {
+				o.waits = why[0]
+				continue
+			}
+		}
+		if _, gone := stale[file]; gone {
+			if r.Server {
+				o.waits = "" // it is taken away first, and then asked for anew
+			}
+			continue
+		}
+		if r.Server {
+			o.waits = ""
+		} else {
+			o.Client = true
+		}
+	}
+	return o
+}
+
+// OwnPairs is what a kubelet has of its own.
+type OwnPairs struct {
+	Stale  map[string]string // files that are to go, and why
+	Client bool              // it has a certificate to ask with
+	waits  string            // why it has none to serve with
+}
+
+// Own asks a node for its kubelet's own certificates and judges them.
+// Where the tool renews them there should be none.
+func Own(ctx context.Context, s *session.Session, c *topology.Cluster, m topology.Machine, conn *machine.Machine) (OwnPairs, error) {
+	if !m.IsNode() {
+		return OwnPairs{Client: true}, nil
+	}
+	shown, err := conn.Show(ctx, trust.KubeletDir+"/*")
+	if err != nil {
+		return OwnPairs{}, err
+	}
+	if !c.Trust.OwnRenewal() {
+		o := OwnPairs{Stale: map[string]string{}, Client: true}
+		for path := range shown {
+			o.Stale[path] = "this kubelet does not renew by itself any more"
+		}
+		return o, nil
+	}
+	t, err := s.Trust()
+	if err != nil {
+		return OwnPairs{}, err
+	}
+	asked, err := vouch.Asked(s)
+	if err != nil {
+		return OwnPairs{}, err
+	}
+	ca, err := trust.DecodeCert(t.Certs[string(trust.Cluster)])
+	if err != nil {
+		return OwnPairs{}, session.ErrNoTrust
+	}
+	return ownCertificates(c, m, shown, ca, asked, time.Now()), nil
+}
+
+// Pending reads which units still have to be restarted, because a run was cut
+// off between writing their files and that.
+func Pending(ctx context.Context, c *machine.Machine) ([]string, error) {
+	b, err := c.Read(ctx, nodeconf.Pending)
+	return strings.Fields(string(b[nodeconf.Pending])), err
+}

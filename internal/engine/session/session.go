@@ -1,0 +1,95 @@
+package session
+
+import (
+	"maps"
+	"net/netip"
+	"sync"
+	"time"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/machine"
+	"verbund/internal/site"
+	"verbund/internal/store"
+)
+
+// LookTimeout bounds how long one question may take while looking.
+const LookTimeout = 8 * time.Second
+
+// Session is one cluster as a command works on it.
+type Session struct {
+	Decl     *declare.Declaration
+	SiteFile *declare.Site
+	Cat      *versions.Catalogue
+	Store    *store.Store
+	Site     *site.Client
+	Parallel int // how many steps and questions at a time
+	// Accepted are the errors that an exception of the declaration accepts.
+	Accepted declare.Findings
+	// Counts and Asking are counts of pools, and certificates to be made anew, that
+	// somebody asks for and that are not remembered yet: they are, once the person
+	// has agreed.
+	Counts map[string]int
+	Asking []string
+	// MayLose are pods that a drain may lose, beside those of the declaration.
+	MayLose []declare.Loss
+	// Alone says that this session holds the cluster's lock: whatever else
+	// changes a machine is the rest of a run that was cut off, and it is waited
+	// for before the machine is looked at.
+	Alone bool
+
+	mu       sync.Mutex
+	machines map[string]*machine.Machine
+	leases   map[string]netip.Addr // of machines whose address has changed
+	trust    *store.Trust
+}
+
+// Topology works the declaration out with what earlier runs fixed.
+func (s *Session) Topology() (*topology.Cluster, error) { return s.build(nil, nil) }
+
+// TopologyAt is the same with addresses that the site has leased since, and without
+// those that others have there. Leases that are nil are those that it was told before.
+func (s *Session) TopologyAt(leases map[string]netip.Addr, taken []netip.Addr) (*topology.Cluster, error) {
+	s.mu.Lock()
+	if leases != nil {
+		s.leases = leases
+	}
+	leases = s.leases
+	s.mu.Unlock()
+	return s.build(leases, taken)
+}
+
+func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr) (*topology.Cluster, error) {
+	ms, err := s.Store.Machines()
+	if err != nil {
+		return nil, err
+	}
+	mem := topology.Memory{Addresses: map[string]netip.Addr{}, Taken: taken}
+	for n, m := range ms {
+		mem.Addresses[n] = m.Address
+	}
+	maps.Copy(mem.Addresses, leases)
+	if mem.Members, err = s.Store.Members(); err != nil {
+		return nil, err
+	}
+	if mem.Founders, err = s.Store.Founders(); err != nil {
+		return nil, err
+	}
+	if mem.Counts, err = s.Store.Counts(); err != nil {
+		return nil, err
+	}
+	maps.Copy(mem.Counts, s.Counts)
+	return topology.Build(s.Decl, s.SiteFile, s.Cat, mem)
+}
+
+// Close hangs up everywhere.
+func (s *Session) Close() {
+	s.mu.Lock()
+	ms := s.machines
+	s.machines = nil
+	s.mu.Unlock()
+	for _, m := range ms {
+		m.Close()
+	}
+}

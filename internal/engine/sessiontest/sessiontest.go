@@ -1,0 +1,31 @@
+package sessiontest
+
+import (
+	"testing"
+
+	"verbund/internal/core/coretest"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine/session"
+	"verbund/internal/store"
+)
+
+// Session has a store of its own in a folder of the test, and nothing in it.
+func Session(t testing.TB) *session.Session {
+	t.Helper()
+	s, err := store.Open(t.TempDir(), "tidewatch", &store.Keys{Dir: t.TempDir()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &session.Session{Cat: versions.Shipped(), Store: s, Parallel: 4}
+}
+
+// Cluster has three control-plane machines and so many workers.
+func Cluster(t testing.TB, workers int) *topology.Cluster {
+	t.Helper()
+	c, err := coretest.Cluster("v1.37.2", 3, workers, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
