@@ -334,16 +334,20 @@ func (a *app) sweep(s *session.Session, kcs map[string]time.Time) error {
 	}
 	ctx, cancel := context.WithTimeout(a.hard, 20*time.Second)
 	defer cancel()
-	gone, err := s.Site.Leave(ctx)
+	c, err := simulatedSite(s)
+	if err != nil {
+		return err
+	}
+	gone, err := c.Leave(ctx)
 	if errors.Is(err, site.ErrOlder) {
-		a.ui.say("site %s stays: %v; verbund site stop ends it, and its folder %s can go when no cluster has machines there", s.Decl.Site, err, s.Site.Folder)
+		a.ui.say("site %s stays: %v; verbund site stop ends it, and its folder %s can go when no cluster has machines there", s.Decl.Site, err, c.Folder)
 		err = nil
 	}
 	if err != nil {
 		return fmt.Errorf("site %s: %w", s.Decl.Site, err)
 	}
 	if gone {
-		os.Remove(filepath.Dir(s.Site.Folder)) // only if no other site is there
+		os.Remove(filepath.Dir(c.Folder)) // only if no other site is there
 		a.ui.say("site %s has no machine left; its process is stopped", s.Decl.Site)
 	}
 	if left := look.Backups(s); len(left) > 0 {
@@ -390,7 +394,11 @@ func (a *app) siteCmd() *cobra.Command {
 			return nil
 		}),
 		with("stop", "Stop the site's process; machines lose their power and keep their disks", 0, "no argument", false, func(s *session.Session, _ []string) error {
-			if err := s.Site.Stop(a.hard); err != nil {
+			c, err := simulatedSite(s)
+			if err != nil {
+				return err
+			}
+			if err := c.Stop(a.hard); err != nil {
 				return err
 			}
 			a.ui.say("site %s is stopped", s.Decl.Site)

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"io"
+	"slices"
 	"strings"
 
 	"verbund/internal/engine/vouch"
+	"verbund/internal/site/simulated"
 
 	"github.com/spf13/cobra"
 
@@ -13,9 +15,6 @@ import (
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
 )
-
-// faults are the kinds of faults that a simulated site can be told to have.
-var faults = []string{"full-disk", "mended-disk", "wrong-clock", "mended-clock", "lesser-rights", "full-rights", "new-host-key", "new-lease", "lost-machine", "damaged-blob", "mended-blob", "lost-zone"}
 
 // completes gives every command the words that can stand after it, worked out from
 // the declaration and the memory alone: nothing is asked over a network, and what
@@ -55,7 +54,7 @@ func (a *app) completes(root *cobra.Command) {
 	// By place; the last one stands for all that follow where there may be more.
 	for path, args := range map[string][]func() []string{
 		"scale": {pools}, "upgrade": {catalogue}, "replace": {machines}, "clear": {machines, machines}, "inspect": {machines, machines}, "logs": {machines, machines},
-		"site power": {machines, words("on", "off", "cut", "restart")}, "site console": {machines}, "site fault": {words(faults...), machines},
+		"site power": {machines, words("on", "off", "cut", "restart")}, "site console": {machines}, "site fault": {words(faults()...), machines},
 		"trust show": {certificates}, "trust renew": {certificates, certificates}, "trust replace": {words(trust.Replaceable...)},
 	} {
 		cmd, _, err := root.Find(strings.Fields(path))
@@ -137,4 +136,9 @@ func unique(words, have []string) []string {
 		}
 	}
 	return out
+}
+
+func faults() []string {
+	machines, artefacts, zones := simulated.Faults()
+	return slices.Concat(machines, artefacts, zones)
 }

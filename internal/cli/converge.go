@@ -11,7 +11,6 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/site"
-	siteproto "verbund/internal/site/protocol"
 )
 
 // change is what a command writes down before it converges: to the declaration,
@@ -180,7 +179,7 @@ func (x *converging) round() (begun, done bool, err error) {
 	if err := x.carryOut(s, v, x.command, steps); err != nil {
 		// Somebody else got a lease meanwhile: the plan is made anew with another one.
 		var taken *site.Refused
-		if errors.As(err, &taken) && taken.Code == siteproto.AddressTaken && x.taken < mostTaken {
+		if errors.As(err, &taken) && taken.Code == site.AddressTaken && x.taken < mostTaken {
 			x.taken++
 			x.moves++
 			x.ui.say("%s: the plan is made anew with another one", taken.What)

@@ -11,20 +11,20 @@ import (
 	"time"
 
 	"verbund/internal/engine/look"
+	"verbund/internal/site"
 
 	"github.com/spf13/cobra"
 	corev1 "k8s.io/api/core/v1"
 
 	"verbund/internal/core/versions"
 	"verbund/internal/kube"
-	siteproto "verbund/internal/site/protocol"
 )
 
 // inspected is one machine, with its node and its member of the datastore.
 type inspected struct {
 	Name     string                `json:"name"`
 	Group    string                `json:"group"` // pool or role; empty: it is not declared
-	Machine  *siteproto.Machine    `json:"machine,omitempty"`
+	Machine  *site.Machine         `json:"machine,omitempty"`
 	Reached  bool                  `json:"reached"`
 	Trouble  string                `json:"trouble,omitempty"`
 	Slot     string                `json:"slot,omitempty"`
@@ -140,7 +140,7 @@ func (a *app) showInspected(list []inspected) {
 			rows = append(rows, row)
 		}
 	}
-	site := func(f func(m *siteproto.Machine) string) func(inspected) string {
+	there := func(f func(m *site.Machine) string) func(inspected) string {
 		return func(i inspected) string {
 			if i.Machine == nil {
 				return ""
@@ -149,13 +149,13 @@ func (a *app) showInspected(list []inspected) {
 		}
 	}
 	add("group", func(i inspected) string { return cmp.Or(i.Group, "not declared") })
-	add("power", site(func(m *siteproto.Machine) string { return m.Power }))
+	add("power", there(func(m *site.Machine) string { return m.Power }))
 	add("trouble", func(i inspected) string { return i.Trouble })
-	add("zone", site(func(m *siteproto.Machine) string { return m.Zone }))
-	add("size", site(func(m *siteproto.Machine) string { return m.Size }))
-	add("address", site(func(m *siteproto.Machine) string { return m.Address.String() }))
-	add("ssh port", site(func(m *siteproto.Machine) string { return fmt.Sprint(m.SSHPort) }))
-	add("hardware", site(func(m *siteproto.Machine) string { return m.Hardware }))
+	add("zone", there(func(m *site.Machine) string { return m.Zone }))
+	add("size", there(func(m *site.Machine) string { return m.Size }))
+	add("address", there(func(m *site.Machine) string { return m.Address.String() }))
+	add("ssh port", there(func(m *site.Machine) string { return fmt.Sprint(m.SSHPort) }))
+	add("hardware", there(func(m *site.Machine) string { return m.Hardware }))
 	add("disk", func(i inspected) string {
 		if i.Disk == 0 {
 			return ""

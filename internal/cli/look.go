@@ -10,12 +10,13 @@ import (
 
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
+	"verbund/internal/site"
+	"verbund/internal/site/simulated"
 
 	"github.com/spf13/cobra"
 	corev1 "k8s.io/api/core/v1"
 	"k8s.io/apimachinery/pkg/util/duration"
 
-	siteproto "verbund/internal/site/protocol"
 	"verbund/internal/store"
 )
 
@@ -102,7 +103,7 @@ func (a *app) machinesCmd() *cobra.Command {
 			if v.Inventory == nil {
 				return fmt.Errorf("site %s was not seen: %w", s.Decl.Site, cmp.Or(look.Unseen(s, v), v.SiteError))
 			}
-			ms := slices.DeleteFunc(slices.Clone(v.Inventory.Machines), func(m siteproto.Machine) bool { return m.Cluster != s.Decl.Name })
+			ms := slices.DeleteFunc(slices.Clone(v.Inventory.Machines), func(m site.Machine) bool { return m.Cluster != s.Decl.Name })
 			if a.output == "json" {
 				list := []machineSaid{}
 				for _, m := range ms {
@@ -111,11 +112,11 @@ func (a *app) machinesCmd() *cobra.Command {
 				}
 				return a.ui.json(list)
 			}
-			slices.SortFunc(ms, func(x, y siteproto.Machine) int { return place(v, x.Name) - place(v, y.Name) })
+			slices.SortFunc(ms, func(x, y site.Machine) int { return place(v, x.Name) - place(v, y.Name) })
 			var rows [][]cell
 			for _, m := range ms {
 				seen := v.Seen.Machines[m.Name]
-				power := cell{m.Power, map[string]string{siteproto.PowerOn: "good", siteproto.PowerBooting: "attention"}[m.Power]}
+				power := cell{m.Power, map[string]string{site.PowerOn: "good", site.PowerBooting: "attention"}[m.Power]}
 				if power.state == "" {
 					power.state = "bad"
 				}
@@ -249,37 +250,23 @@ func (a *app) historyOf(es []store.Entry, run string) error {
 	return nil
 }
 
-// lose has the site lose a machine, which has to be there.
-func (a *app) lose(s *session.Session, name string) error {
-	if _, err := s.Site.Console(a.hard, name); err != nil {
-		return err
-	}
-	return s.Site.Release(a.hard, name)
-}
-
 func (a *app) faultCmd() *cobra.Command {
+	machines, artefacts, zones := simulated.Faults()
 	return &cobra.Command{
 		Use:   "fault KIND NAME",
 		Short: "Make something go wrong",
-		Long:  "Of a machine: full-disk, mended-disk, wrong-clock, mended-clock, lesser-rights,\nfull-rights, new-host-key, new-lease, lost-machine. Of an artefact, as NAME:VERSION:\ndamaged-blob, mended-blob. Of a zone: lost-zone.",
+		Long:  "Of a machine: " + strings.Join(machines, ", ") + ".\nOf an artefact, as NAME:VERSION: " + strings.Join(artefacts, ", ") + ". Of a zone: " + strings.Join(zones, ", ") + ".",
 		Args:  exactArgs(2, "a kind of fault and the name of a machine, artefact or zone"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.open(false)
 			if err != nil {
 				return err
 			}
-			f := siteproto.Fault{Kind: args[0]}
-			switch {
-			case args[0] == "lost-machine":
-				return siteError(s, a.lose(s, args[1]))
-			case strings.HasSuffix(args[0], "-blob"):
-				f.Artefact = args[1]
-			case args[0] == "lost-zone":
-				f.Zone = args[1]
-			default:
-				f.Machine = args[1]
+			c, err := simulatedSite(s)
+			if err != nil {
+				return err
 			}
-			return siteError(s, s.Site.Fault(a.hard, f))
+			return siteError(s, c.Fault(a.hard, args[0], args[1]))
 		},
 	}
 }

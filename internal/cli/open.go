@@ -10,11 +10,11 @@ import (
 	"time"
 
 	"verbund/internal/engine/session"
+	"verbund/internal/site/simulated"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
 	"verbund/internal/sim"
-	"verbund/internal/site"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -156,7 +156,7 @@ func (a *app) openAs(path string, text []byte, tell bool) (*session.Session, *de
 // sessionOf is a session for what a file declares.
 func (a *app) sessionOf(path string, r *declare.Result) *session.Session {
 	folder := filepath.Dir(path)
-	return &session.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: site.NewClient(siteFolder(folder, r.Decl.Site)),
+	return &session.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.keys()), Site: simulated.NewClient(siteFolder(folder, r.Decl.Site)),
 		Accepted: r.Findings.Accepted(), Parallel: max(a.parallel, 1)}
 }
 
@@ -187,13 +187,27 @@ func siteFolder(folder, name string) string {
 	return filepath.Join(folder, store.Dir, "sites", name)
 }
 
+// simulatedSite is the site of a cluster as one that the tool starts, ends and disturbs
+// itself.
+func simulatedSite(s *session.Session) (*simulated.Client, error) {
+	c, ok := s.Site.(*simulated.Client)
+	if !ok {
+		return nil, &exit{exitUsage, fmt.Errorf("site %s is no simulated one: what it runs is not the tool's to start, stop or disturb", s.Decl.Site)}
+	}
+	return c, nil
+}
+
 // startSite makes sure that the site runs, and says so if it had to be started.
 func (a *app) startSite(s *session.Session, r *declare.Result) error {
-	folder, err := filepath.Abs(s.Site.Folder)
+	own, err := simulatedSite(s)
 	if err != nil {
 		return err
 	}
-	c, started, said, err := site.Start(a.hard, folder, r.SiteFile, []string{"/proc/self/exe", sim.ArgSite})
+	folder, err := filepath.Abs(own.Folder)
+	if err != nil {
+		return err
+	}
+	c, started, said, err := simulated.Start(a.hard, folder, r.SiteFile, []string{"/proc/self/exe", sim.ArgSite})
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"verbund/internal/engine/look"
+	"verbund/internal/site"
 
 	corev1 "k8s.io/api/core/v1"
 
@@ -11,7 +12,6 @@ import (
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
 	"verbund/internal/kube"
-	siteproto "verbund/internal/site/protocol"
 	"verbund/internal/store"
 )
 
@@ -79,7 +79,7 @@ type mergedSaid struct {
 }
 
 type machineSaid struct {
-	siteproto.Machine
+	site.Machine
 	Reached  bool              `json:"reached"`
 	Runs     string            `json:"runs"` // version of what it is there for
 	Slot     string            `json:"slot"` // in use
@@ -114,6 +114,6 @@ var said = []struct {
 	{"access --list", []accessSaid{}}, {"hosts", []hostLine{}},
 	{"trust list", look.TrustReport{}}, {"trust show", trust.Entry{}}, {"trust replace, at its end", replacedSaid{}},
 	{"token issue", tokenSaid{}}, {"token list", []kube.Token{}}, {"requests list", []judgedRequest{}},
-	{"site mirror", []siteproto.Mirrored{}}, {"site images", []siteproto.Composed{}},
+	{"site mirror", []site.Mirrored{}}, {"site images", []site.Composed{}},
 	{"store show", storeSaid{}}, {"store show --check", storeChecked{}}, {"version", versionSaid{}},
 }

@@ -29,7 +29,7 @@ func TestEveryGuardIsEvaluated(t *testing.T) {
 // can evaluate refuses.
 func TestGuardsComeFirst(t *testing.T) {
 	asked := 0
-	r, told := run(t, func(string) int { asked++; return 200 })
+	r, told := run(t, func(context.Context, string) error { asked++; return nil })
 	looked := []string{}
 	refuses := errors.New("guard: not now")
 	r.guards = map[plan.Guard]func(*Run, context.Context, plan.Step, topology.Machine) error{

@@ -24,7 +24,7 @@ import (
 	"verbund/internal/kube"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
-	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/site"
 	"verbund/internal/store"
 )
 
@@ -115,7 +115,7 @@ func (r *Run) uncordon(ctx context.Context, node string) error {
 // release gives a machine back, and forgets it with its keys.
 func (r *Run) release(ctx context.Context, name string) error {
 	// A machine that stays must not keep keys.
-	if im, err := look.MachineAt(ctx, r.Session, name); err == nil && im.Adopted && im.Power == siteproto.PowerOn {
+	if im, err := look.MachineAt(ctx, r.Session, name); err == nil && im.Adopted && im.Power == site.PowerOn {
 		if err := r.wipeDisk(ctx, name); err != nil {
 			return err
 		}
@@ -162,14 +162,14 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 		return err
 	}
 	key := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(sg.PublicKey())))
-	im, err := r.Site.Order(ctx, m.Name, siteproto.Order{Cluster: r.Cluster.Name, Zone: m.Zone, Size: m.Size, Image: siteproto.Image{System: m.Image.System, Architecture: m.Image.Architecture, Extras: m.Image.Extras}, Hardware: m.Hardware, Address: m.Address, Login: key})
+	im, err := r.Site.Order(ctx, m.Name, site.Order{Cluster: r.Cluster.Name, Zone: m.Zone, Size: m.Size, Image: site.Image{System: m.Image.System, Architecture: m.Image.Architecture, Extras: m.Image.Extras}, Hardware: m.Hardware, Address: m.Address, Login: key})
 	if err != nil {
 		return err
 	}
 	if im.Address != m.Address {
 		return fmt.Errorf("the site leased %s to %s, and %s was asked for", im.Address, m.Name, m.Address)
 	}
-	if im.Power != siteproto.PowerOn && im.Power != siteproto.PowerBooting {
+	if im.Power != site.PowerOn && im.Power != site.PowerBooting {
 		if err := r.Site.Power(ctx, m.Name, "on"); err != nil {
 			return err
 		}
@@ -180,11 +180,11 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return "", err
 		}
-		i := slices.IndexFunc(inv.Machines, func(x siteproto.Machine) bool { return x.Name == m.Name })
+		i := slices.IndexFunc(inv.Machines, func(x site.Machine) bool { return x.Name == m.Name })
 		if i < 0 {
 			return "the site does not have it", nil
 		}
-		if x := inv.Machines[i]; x.Power != siteproto.PowerOn {
+		if x := inv.Machines[i]; x.Power != site.PowerOn {
 			return session.Powerless(x), nil
 		}
 		port = inv.Machines[i].SSHPort

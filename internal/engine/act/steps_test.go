@@ -7,8 +7,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -21,6 +19,7 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/sessiontest"
+	"verbund/internal/site"
 	"verbund/internal/store"
 )
 
@@ -28,10 +27,11 @@ func release(name string, needs ...string) plan.Step {
 	return plan.Step{ID: "release/" + name, Kind: plan.Release, Machine: name, Text: "release", Needs: needs}
 }
 
-func run(t *testing.T, answer func(string) int) (*Run, *[]store.Entry) {
+// run is a run whose site asks before it gives a machine back.
+func run(t *testing.T, giving func(context.Context, string) error) (*Run, *[]store.Entry) {
 	t.Helper()
 	s := sessiontest.Session(t)
-	s.Site = sessiontest.Site(t, answer)
+	s.Site = &sessiontest.Site{Giving: giving}
 	var mu sync.Mutex
 	var told []store.Entry
 	r, err := Begin(s, &look.View{Cluster: sessiontest.Cluster(t, 1)}, "test", func(e store.Entry) {
@@ -51,7 +51,7 @@ func TestStepsInOrder(t *testing.T) {
 	var order []string
 	both := make(chan struct{})
 	waiting := 0
-	r, told := run(t, func(m string) int {
+	r, told := run(t, func(_ context.Context, m string) error {
 		mu.Lock()
 		order = append(order, m)
 		if m == "a" || m == "b" {
@@ -65,10 +65,10 @@ func TestStepsInOrder(t *testing.T) {
 			select {
 			case <-both:
 			case <-time.After(10 * time.Second):
-				return 500
+				return errors.New("two at a time did not come")
 			}
 		}
-		return 200
+		return nil
 	})
 	bg := context.Background()
 	if err := r.Steps(bg, bg, []plan.Step{release("a"), release("b"), release("c", "release/a", "release/b"), release("d", "release/c")}); err != nil {
@@ -90,14 +90,14 @@ func TestStepsInOrder(t *testing.T) {
 func TestStepsStopAtFailure(t *testing.T) {
 	var mu sync.Mutex
 	var asked []string
-	r, told := run(t, func(m string) int {
+	r, told := run(t, func(_ context.Context, m string) error {
 		mu.Lock()
 		defer mu.Unlock()
 		asked = append(asked, m)
 		if m == "a" {
-			return 409
+			return sessiontest.Refusal(409)
 		}
-		return 200
+		return nil
 	})
 	bg := context.Background()
 	err := r.Steps(bg, bg, []plan.Step{release("a"), release("b", "release/a"), release("c", "release/b")})
@@ -120,12 +120,12 @@ func TestStepsInterrupted(t *testing.T) {
 	defer stop()
 	var mu sync.Mutex
 	asked := 0
-	r, _ := run(t, func(string) int {
+	r, _ := run(t, func(context.Context, string) error {
 		mu.Lock()
 		defer mu.Unlock()
 		asked++
 		stop()
-		return 200
+		return nil
 	})
 	err := r.Steps(soft, context.Background(), []plan.Step{release("a"), release("b", "release/a")})
 	if !errors.Is(err, ErrInterrupted) || asked != 1 {
@@ -142,13 +142,13 @@ func TestStepsInterrupted(t *testing.T) {
 
 // A site that ends underway ends the run, with what to do.
 func TestStepsWithoutASite(t *testing.T) {
-	hang := make(chan struct{})
-	r, _ := run(t, func(string) int { <-hang; return 200 })
-	defer close(hang)
-	go func() {
-		// The socket goes away as with the process; who is connected waits on.
-		os.Remove(filepath.Join(r.Site.Folder, "socket"))
-	}()
+	var r *Run
+	r, _ = run(t, func(ctx context.Context, _ string) error {
+		// Whoever asked waits on, and whoever asks from now on finds nobody.
+		r.Site.(*sessiontest.Site).Fail(site.ErrNotRunning)
+		<-ctx.Done()
+		return ctx.Err()
+	})
 	bg := context.Background()
 	done := make(chan error, 1)
 	go func() { done <- r.Steps(bg, bg, []plan.Step{release("a")}) }()
@@ -221,7 +221,7 @@ func TestCarriers(t *testing.T) {
 	if len(carriers) != len(plan.Kinds) {
 		t.Errorf("%d kinds are carried out, and there are %d", len(carriers), len(plan.Kinds))
 	}
-	r, _ := run(t, func(string) int { return 200 })
+	r, _ := run(t, nil)
 	if err := r.do(context.Background(), plan.Step{Kind: "another"}, topology.Machine{}); err == nil || !strings.Contains(err.Error(), `no step "another"`) {
 		t.Errorf("a kind that there is not: %v", err)
 	}

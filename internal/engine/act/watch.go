@@ -12,7 +12,6 @@ import (
 	"verbund/internal/engine/session"
 	"verbund/internal/machine"
 	"verbund/internal/site"
-	siteproto "verbund/internal/site/protocol"
 )
 
 // watchEvery is how often the site is asked while steps run.
@@ -48,7 +47,7 @@ func (r *Run) watchSite(ctx context.Context, cancel context.CancelCauseFunc) {
 		}
 		now, dark := map[string]string{}, map[string]string{}
 		for _, m := range inv.Machines {
-			if m.Cluster == r.Cluster.Name && (m.Power == siteproto.PowerOff || m.Power == siteproto.PowerCrashed) {
+			if m.Cluster == r.Cluster.Name && (m.Power == site.PowerOff || m.Power == site.PowerCrashed) {
 				if now[m.Name] = session.Powerless(m); before[m.Name] != "" {
 					dark[m.Name] = now[m.Name]
 				}
@@ -83,7 +82,7 @@ func (r *Run) darkNow(ctx context.Context, s plan.Step, failed error) error {
 		switch {
 		case err != nil:
 			return "", nil
-		case m.Power == siteproto.PowerOff || m.Power == siteproto.PowerCrashed:
+		case m.Power == site.PowerOff || m.Power == site.PowerCrashed:
 			cut = &powerCut{s.Machine, session.Powerless(m)}
 			return "", nil
 		case errors.Is(failed, machine.ErrLost):

@@ -11,7 +11,7 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/engine/sessiontest"
 	"verbund/internal/machine"
-	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/site"
 )
 
 // waiting is a step that waits for its machine for as long as it may.
@@ -31,24 +31,24 @@ func TestWatchedForPower(t *testing.T) {
 	for _, x := range []struct {
 		what    string
 		kind    plan.Kind
-		machine siteproto.Machine
+		machine site.Machine
 		dark    bool
 	}{
-		{"switched off", plan.Ready, siteproto.Machine{Power: siteproto.PowerOff}, true},
-		{"crashed", plan.Ready, siteproto.Machine{Power: siteproto.PowerCrashed, Trouble: "its zone was lost"}, true},
-		{"on", plan.Ready, siteproto.Machine{Power: siteproto.PowerOn}, false},
-		{"booting", plan.Ready, siteproto.Machine{Power: siteproto.PowerBooting}, false},
-		{"another cluster's", plan.Ready, siteproto.Machine{Power: siteproto.PowerOff, Cluster: "lampwright"}, false},
-		{"being woken", plan.Get, siteproto.Machine{Power: siteproto.PowerOff}, false},
+		{"switched off", plan.Ready, site.Machine{Power: site.PowerOff}, true},
+		{"crashed", plan.Ready, site.Machine{Power: site.PowerCrashed, Trouble: "its zone was lost"}, true},
+		{"on", plan.Ready, site.Machine{Power: site.PowerOn}, false},
+		{"booting", plan.Ready, site.Machine{Power: site.PowerBooting}, false},
+		{"another cluster's", plan.Ready, site.Machine{Power: site.PowerOff, Cluster: "lampwright"}, false},
+		{"being woken", plan.Get, site.Machine{Power: site.PowerOff}, false},
 	} {
 		t.Run(x.what, func(t *testing.T) {
 			t.Parallel()
-			r, _ := run(t, func(string) int { return 200 })
+			r, _ := run(t, nil)
 			m := x.machine
 			if m.Name = "tidewatch-gauges-1"; m.Cluster == "" {
 				m.Cluster = r.Cluster.Name
 			}
-			r.Site = sessiontest.SiteWith(t, nil, func() siteproto.Inventory { return siteproto.Inventory{Machines: []siteproto.Machine{m}} })
+			r.Site = &sessiontest.Site{Has: site.Inventory{Machines: []site.Machine{m}}}
 			hard, stop := context.WithTimeout(context.Background(), 4*watchEvery)
 			defer stop()
 			began := time.Now()
@@ -81,15 +81,15 @@ func TestDarkNow(t *testing.T) {
 		{"done to a dead one", plan.Step{Kind: plan.Release, Machine: "a"}, lost, 1, false},
 		{"not there", plan.Step{Kind: plan.Switch, Machine: "b"}, lost, 1, false},
 	} {
-		r, _ := run(t, func(string) int { return 200 })
+		r, _ := run(t, nil)
 		looks := 0
-		r.Site = sessiontest.SiteWith(t, nil, func() siteproto.Inventory {
-			m := siteproto.Machine{Name: "a", Cluster: r.Cluster.Name, Power: siteproto.PowerOn}
+		r.Site = &sessiontest.Site{Look: func(has *site.Inventory) {
+			m := site.Machine{Name: "a", Cluster: r.Cluster.Name, Power: site.PowerOn}
 			if looks++; x.after > 0 && looks >= x.after {
-				m.Power = siteproto.PowerCrashed
+				m.Power = site.PowerCrashed
 			}
-			return siteproto.Inventory{Machines: []siteproto.Machine{m}}
-		})
+			has.Machines = []site.Machine{m}
+		}}
 		err := r.darkNow(context.Background(), x.step, x.failed)
 		var cut *powerCut
 		if got := errors.As(err, &cut); got != x.want || got && cut.machine != "a" {

@@ -5,14 +5,12 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/pem"
-	"os"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
 
 	"verbund/internal/engine/session"
-	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/site"
 )
 
 // Secrets lists what must never leave: private keys in every form in which
@@ -42,10 +40,7 @@ func Secrets(s *session.Session) ([][]byte, error) {
 			out = append(out, k, []byte(base64.StdEncoding.EncodeToString(k)))
 		}
 	}
-	if c, err := os.ReadFile(filepath.Join(s.Site.Folder, "credential")); err == nil {
-		out = append(out, bytes.TrimSpace(c))
-	}
-	return out, nil
+	return append(out, s.Site.Secrets()...), nil
 }
 
 // secretForms are what looks like a secret, whosesoever it is: private keys,
@@ -116,9 +111,9 @@ func AllLogs(ctx context.Context, s *session.Session, v *View, lines int) map[st
 	return out
 }
 
-func logsOf(ctx context.Context, s *session.Session, im siteproto.Machine, lines int) map[string][]string {
+func logsOf(ctx context.Context, s *session.Session, im site.Machine, lines int) map[string][]string {
 	out := map[string][]string{}
-	if im.Power != siteproto.PowerOn {
+	if im.Power != site.PowerOn {
 		con, err := s.Site.Console(ctx, im.Name)
 		if err != nil {
 			con = err.Error()

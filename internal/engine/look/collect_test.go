@@ -17,7 +17,7 @@ import (
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/site"
-	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/site/simulated"
 	"verbund/internal/store"
 )
 
@@ -35,7 +35,7 @@ func TestRedact(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, "credential"), []byte("cafe0123cafe0123\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s := &session.Session{Store: st, Site: site.NewClient(folder)}
+	s := &session.Session{Store: st, Site: simulated.NewClient(folder)}
 	if err := vouch.Ensure(s, c, time.Now()); err != nil {
 		t.Fatal(err)
 	}
@@ -98,7 +98,7 @@ func TestSurveyOfTheSite(t *testing.T) {
 	}
 	s := &session.Session{}
 	view := func(room, used int, seen map[string]plan.MachineSeen) *View {
-		return &View{Cluster: c, Seen: plan.Observed{Machines: seen}, Inventory: &siteproto.Inventory{Zones: []siteproto.Zone{{Name: "north", Room: room, Used: used}, {Name: "south", Room: 9}}}}
+		return &View{Cluster: c, Seen: plan.Observed{Machines: seen}, Inventory: &site.Inventory{Zones: []site.Zone{{Name: "north", Room: room, Used: used}, {Name: "south", Room: 9}}}}
 	}
 	// control-1, gauges-1 and the balancer stand in zone north, gauges-2 in south.
 	leaving := map[string]plan.MachineSeen{"tidewatch-gauges-9": {Exists: true, Zone: "north"}}

@@ -10,7 +10,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/sessiontest"
-	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/site"
 	"verbund/internal/store"
 )
 
@@ -30,7 +30,7 @@ func TestRestartLoop(t *testing.T) {
 		trouble, strain bool
 	}{{3, time.Second, time.Hour, true, false}, {3, time.Minute, time.Hour, false, true}, {3, time.Minute, time.Second, false, false}, {2, time.Second, time.Hour, false, false}, {9, time.Hour, 2 * time.Hour, false, false}} {
 		seen := plan.MachineSeen{Exists: true, Reached: true, Units: units, Restarted: map[string]plan.Restarted{"kubelet.service": {Times: x.times, Last: time.Now().Add(-x.ago), Why: "exit code 2"}}}
-		v := &View{Cluster: c, Inventory: &siteproto.Inventory{}, Seen: plan.Observed{Machines: map[string]plan.MachineSeen{m.Name: seen}}}
+		v := &View{Cluster: c, Inventory: &site.Inventory{}, Seen: plan.Observed{Machines: map[string]plan.MachineSeen{m.Name: seen}}}
 		const said = "kubelet.service on tidewatch-gauges-1 keeps restarting"
 		has := func(list []string) bool {
 			return slices.ContainsFunc(list, func(s string) bool { return strings.HasPrefix(s, said) && strings.HasSuffix(s, "exit code 2") })

@@ -20,7 +20,7 @@ import (
 	"verbund/internal/engine/session"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
-	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/site"
 	"verbund/internal/store"
 )
 
@@ -108,7 +108,7 @@ func Inspect(ctx context.Context, s *session.Session, v *View, now time.Time) (*
 	var wg sync.WaitGroup
 	limit := make(chan struct{}, max(s.Parallel, 1))
 	for _, m := range v.Cluster.Machines {
-		im, ok := siteproto.Machine{}, false
+		im, ok := site.Machine{}, false
 		if v.Inventory != nil {
 			for _, x := range v.Inventory.Machines {
 				if x.Name == m.Name {
@@ -124,7 +124,7 @@ func Inspect(ctx context.Context, s *session.Session, v *View, now time.Time) (*
 			switch {
 			case !ok:
 				why = "it is not there"
-			case im.Power != siteproto.PowerOn:
+			case im.Power != site.PowerOn:
 				why = session.Powerless(im)
 			default:
 				lctx, cancel := context.WithTimeout(ctx, session.LookTimeout)

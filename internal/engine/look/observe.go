@@ -27,14 +27,13 @@ import (
 	"verbund/internal/kube"
 	"verbund/internal/machine"
 	"verbund/internal/site"
-	siteproto "verbund/internal/site/protocol"
 )
 
 // View is what was seen, with the topology it is to be held against.
 type View struct {
 	Cluster   *topology.Cluster
 	Seen      plan.Observed
-	Inventory *siteproto.Inventory // nil when the site was not seen
+	Inventory *site.Inventory // nil when the site was not seen
 	// SiteError is why it was not.
 	SiteError error
 	// Unknown are machines of this cluster at the site that are not remembered:
@@ -165,7 +164,7 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 // newLeases finds machines to which the site has leased another address than
 // the one that is remembered; it returns where they were and where they are now, nil
 // when the site was not seen.
-func newLeases(s *session.Session, inv *siteproto.Inventory) (was, now map[string]netip.Addr, err error) {
+func newLeases(s *session.Session, inv *site.Inventory) (was, now map[string]netip.Addr, err error) {
 	was, now = map[string]netip.Addr{}, map[string]netip.Addr{}
 	known, err := s.Store.Machines()
 	if err != nil || inv == nil {
@@ -199,10 +198,10 @@ var errBusy = errors.New("it is still being changed")
 // up, and to go back.
 const settleTimeout = 3 * time.Minute
 
-func look(ctx context.Context, s *session.Session, v *View, im siteproto.Machine, due map[string]string) plan.MachineSeen {
+func look(ctx context.Context, s *session.Session, v *View, im site.Machine, due map[string]string) plan.MachineSeen {
 	c := v.Cluster
 	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: c.RoleOf(im.Name), Versions: map[string]string{}, Units: map[string]string{}, Restarted: map[string]plan.Restarted{}}
-	if im.Power != siteproto.PowerOn {
+	if im.Power != site.PowerOn {
 		seen.Trouble = session.Powerless(im)
 		return seen
 	}
@@ -238,7 +237,7 @@ func look(ctx context.Context, s *session.Session, v *View, im siteproto.Machine
 	return seen
 }
 
-func lookInside(ctx context.Context, s *session.Session, v *View, im siteproto.Machine, due map[string]string, seen *plan.MachineSeen) error {
+func lookInside(ctx context.Context, s *session.Session, v *View, im site.Machine, due map[string]string, seen *plan.MachineSeen) error {
 	c := v.Cluster
 	m, err := s.Machine(ctx, im.Name, im.SSHPort)
 	if err != nil {
@@ -596,15 +595,15 @@ func raised(s *session.Session, v *View) (bool, error) {
 }
 
 // MachineAt is a machine as the site sees it.
-func MachineAt(ctx context.Context, s *session.Session, name string) (siteproto.Machine, error) {
+func MachineAt(ctx context.Context, s *session.Session, name string) (site.Machine, error) {
 	inv, err := s.Site.Inventory(ctx)
 	if err != nil {
-		return siteproto.Machine{}, err
+		return site.Machine{}, err
 	}
 	for _, m := range inv.Machines {
 		if m.Name == name {
 			return m, nil
 		}
 	}
-	return siteproto.Machine{}, fmt.Errorf("the site has no machine %s", name)
+	return site.Machine{}, fmt.Errorf("the site has no machine %s", name)
 }

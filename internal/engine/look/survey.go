@@ -19,7 +19,6 @@ import (
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 	"verbund/internal/site"
-	siteproto "verbund/internal/site/protocol"
 )
 
 // Question is one thing that a survey asks.
@@ -91,7 +90,7 @@ func Survey(ctx context.Context, s *session.Session, v *View, o SurveyOptions) [
 	if v.Inventory == nil {
 		return out
 	}
-	at := map[string]siteproto.Machine{}
+	at := map[string]site.Machine{}
 	for _, m := range v.Inventory.Machines {
 		if m.Cluster == v.Cluster.Name {
 			at[m.Name] = m
@@ -165,7 +164,7 @@ type surveyor struct {
 	s     *session.Session
 	v     *View
 	m     topology.Machine
-	at    map[string]siteproto.Machine
+	at    map[string]site.Machine
 	peers int
 	got   map[Question]Answer
 }
@@ -190,12 +189,12 @@ func (q *surveyor) complete() []Answer {
 	return out
 }
 
-func (q *surveyor) ask(ctx context.Context, im siteproto.Machine, exists bool) {
+func (q *surveyor) ask(ctx context.Context, im site.Machine, exists bool) {
 	switch {
 	case !exists:
 		q.note(AskLogin, Later, "the site does not have it yet", "")
 		return
-	case im.Power != siteproto.PowerOn:
+	case im.Power != site.PowerOn:
 		q.note(AskLogin, Later, session.Powerless(im), "")
 		return
 	}
@@ -230,7 +229,7 @@ func (q *surveyor) ask(ctx context.Context, im siteproto.Machine, exists bool) {
 }
 
 // facts judges what the machine says of itself; asked is about when it said so.
-func (q *surveyor) facts(im siteproto.Machine, f *protocol.FactsReply, asked time.Time) {
+func (q *surveyor) facts(im site.Machine, f *protocol.FactsReply, asked time.Time) {
 	if f.Rights == "all" {
 		q.note(AskRights, Well, "", "")
 	} else {
@@ -340,7 +339,7 @@ func (q *surveyor) probe(ctx context.Context, c *machine.Machine, f *protocol.Fa
 	names := map[string]string{} // of machines by HOST:PORT
 	for _, o := range q.v.Cluster.Machines {
 		im, ok := q.at[o.Name]
-		if !ok || o.Name == q.m.Name || im.Power != siteproto.PowerOn || q.peers > 0 && len(req.Dial) >= q.peers {
+		if !ok || o.Name == q.m.Name || im.Power != site.PowerOn || q.peers > 0 && len(req.Dial) >= q.peers {
 			continue
 		}
 		addr := netip.AddrPortFrom(im.Address, uint16(im.SSHPort)).String()

@@ -23,7 +23,7 @@ import (
 	"verbund/internal/machine/protocol"
 	"verbund/internal/sim/host"
 	"verbund/internal/site"
-	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/site/simulated"
 	"verbund/internal/store"
 )
 
@@ -47,7 +47,7 @@ func newSurveyed(t *testing.T) *surveyed {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &session.Session{Store: st, Cat: versions.Shipped(), Site: site.NewClient(t.TempDir()), Parallel: 4,
+	s := &session.Session{Store: st, Cat: versions.Shipped(), Site: simulated.NewClient(t.TempDir()), Parallel: 4,
 		Decl:     &declare.Declaration{Name: "tidewatch"},
 		SiteFile: &declare.Site{Addresses: netip.MustParsePrefix("127.0.0.0/8"), Sizes: map[string]declare.Size{"small": {CPUs: 2, Memory: 4 << 30, Disk: 20 << 30}}}}
 	t.Cleanup(s.Close)
@@ -82,8 +82,8 @@ func newSurveyed(t *testing.T) *surveyed {
 		t.Fatal(err)
 	}
 	v := &View{Cluster: c, Seen: plan.Observed{Machines: map[string]plan.MachineSeen{m.Name: {Exists: true, Reached: true}}, Clusters: map[string]bool{"lampwright": true}},
-		Inventory: &siteproto.Inventory{Zones: []siteproto.Zone{{Name: "north", Room: 9}, {Name: "south", Room: 9}},
-			Machines: []siteproto.Machine{{Name: m.Name, Cluster: "tidewatch", Power: siteproto.PowerOn, Address: m.Address, SSHPort: h.SSHPort, Size: "small", Zone: "south"}}}}
+		Inventory: &site.Inventory{Zones: []site.Zone{{Name: "north", Room: 9}, {Name: "south", Room: 9}},
+			Machines: []site.Machine{{Name: m.Name, Cluster: "tidewatch", Power: site.PowerOn, Address: m.Address, SSHPort: h.SSHPort, Size: "small", Zone: "south"}}}}
 	return &surveyed{t, s, v, h, m.Name}
 }
 
@@ -179,10 +179,10 @@ func TestSurveyOfAMachine(t *testing.T) {
 func TestSurveyOfWhatIsNotReached(t *testing.T) {
 	x := newSurveyed(t)
 	im := &x.v.Inventory.Machines[0]
-	im.Power, im.Trouble = siteproto.PowerCrashed, "its zone was lost"
+	im.Power, im.Trouble = site.PowerCrashed, "its zone was lost"
 	x.want(AskLogin, Later, "it has crashed: its zone was lost")
 	x.want(AskDisk, Unasked, "")
-	im.Power = siteproto.PowerOn
+	im.Power = site.PowerOn
 
 	k, err := x.s.Store.Machines()
 	if err != nil {

@@ -18,12 +18,12 @@ import (
 	"verbund/internal/datastore"
 	"verbund/internal/kube"
 	"verbund/internal/machine"
-	siteproto "verbund/internal/site/protocol"
+	"verbund/internal/site"
 )
 
 // Powerless says in words why nobody can log in to a machine that has no power.
-func Powerless(im siteproto.Machine) string {
-	what := map[string]string{siteproto.PowerOff: "it is switched off", siteproto.PowerBooting: "it is still booting", siteproto.PowerCrashed: "it has crashed"}[im.Power]
+func Powerless(im site.Machine) string {
+	what := map[string]string{site.PowerOff: "it is switched off", site.PowerBooting: "it is still booting", site.PowerCrashed: "it has crashed"}[im.Power]
 	if what == "" {
 		what = "the site says of its power: " + im.Power
 	}

@@ -10,7 +10,6 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/machine"
-	"verbund/internal/site"
 	"verbund/internal/store"
 )
 
@@ -23,7 +22,7 @@ type Session struct {
 	SiteFile *declare.Site
 	Cat      *versions.Catalogue
 	Store    *store.Store
-	Site     *site.Client
+	Site     Site
 	Parallel int // how many steps and questions at a time
 	// Accepted are the errors that an exception of the declaration accepts.
 	Accepted declare.Findings

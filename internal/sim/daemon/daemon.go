@@ -568,7 +568,7 @@ func (s *site) inflict(f protocol.Fault) error {
 		return nil
 	case "full-disk", "mended-disk", "wrong-clock", "mended-clock", "lesser-rights", "full-rights", "new-host-key", "new-lease":
 	default:
-		return refuse(http.StatusBadRequest, "choose full-disk, mended-disk, wrong-clock, mended-clock, lesser-rights, full-rights, new-host-key, new-lease, damaged-blob, mended-blob or lost-zone", "fault %q is not known", f.Kind)
+		return refuse(http.StatusBadRequest, protocol.ChooseFault(), "fault %q is not known", f.Kind)
 	}
 	s.mu.Lock()
 	m, err := s.find(f.Machine)

@@ -19,8 +19,9 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/core/topology"
 	"verbund/internal/sim/zone"
-	client "verbund/internal/site"
+	sites "verbund/internal/site"
 	"verbund/internal/site/protocol"
+	"verbund/internal/site/simulated"
 )
 
 // The test's own program is the zones' process, too.
@@ -35,14 +36,14 @@ func TestMain(m *testing.M) {
 }
 
 // start runs a site in a folder until stop.
-func start(t *testing.T, folder string, block netip.Prefix) (c *client.Client, stop func()) {
+func start(t *testing.T, folder string, block netip.Prefix) (c *simulated.Client, stop func()) {
 	t.Helper()
 	file := &declare.Site{Name: "estuary", Addresses: block, Pace: 1000, Zones: []declare.Zone{{Name: "north", Machines: 2}, {Name: "south", Machines: 1}}, Sizes: map[string]declare.Size{"small": {CPUs: 2, Memory: 4 << 30, Disk: 20 << 30}}}
 	return startFile(t, folder, file)
 }
 
 // startFile runs a site of any shape.
-func startFile(t *testing.T, folder string, file *declare.Site) (c *client.Client, stop func()) {
+func startFile(t *testing.T, folder string, file *declare.Site) (c *simulated.Client, stop func()) {
 	t.Helper()
 	if err := os.WriteFile(filepath.Join(folder, CredentialFile), []byte("secret\n"), 0o600); err != nil {
 		t.Fatal(err)
@@ -55,7 +56,7 @@ func startFile(t *testing.T, folder string, file *declare.Site) (c *client.Clien
 	case err := <-ended:
 		t.Fatal(err)
 	}
-	return client.NewClient(folder), func() {
+	return simulated.NewClient(folder), func() {
 		cancel()
 		select {
 		case <-ended:
@@ -82,7 +83,7 @@ func login(t *testing.T) string {
 	return string(ssh.MarshalAuthorizedKey(s.PublicKey()))
 }
 
-func power(t *testing.T, c *client.Client, name, want string) protocol.Machine {
+func power(t *testing.T, c *simulated.Client, name, want string) protocol.Machine {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
@@ -131,7 +132,7 @@ func TestMachinesOfASite(t *testing.T) {
 	} {
 		o := order
 		x.change(&o)
-		var r *client.Refused
+		var r *sites.Refused
 		if _, err := c.Order(ctx, x.name, o); !errors.As(err, &r) || !strings.Contains(r.What, x.want) || r.Todo == "" {
 			t.Errorf("%v, wanted %q", err, x.want)
 		}
@@ -156,7 +157,7 @@ func TestMachinesOfASite(t *testing.T) {
 		t.Errorf("port %d, fingerprint %s, console %q, %v", on.SSHPort, on.Fingerprint, con, err)
 	}
 	// Losing the zone is losing its machines' power.
-	if err := c.Fault(ctx, protocol.Fault{Kind: "lost-zone", Zone: "north"}); err != nil {
+	if err := c.Fault(ctx, "lost-zone", "north"); err != nil {
 		t.Fatal(err)
 	}
 	if m := power(t, c, "one", protocol.PowerCrashed); m.Trouble != "its zone was lost" {
@@ -166,21 +167,21 @@ func TestMachinesOfASite(t *testing.T) {
 		t.Fatal(err)
 	}
 	power(t, c, "one", protocol.PowerOn)
-	if err := c.Fault(ctx, protocol.Fault{Kind: "new-host-key", Machine: "one"}); err != nil {
+	if err := c.Fault(ctx, "new-host-key", "one"); err != nil {
 		t.Fatal(err)
 	}
 	if m := power(t, c, "one", protocol.PowerOn); m.Fingerprint == on.Fingerprint {
 		t.Error("the host key is the old one")
 	}
-	for _, f := range []protocol.Fault{{Kind: "earthquake"}, {Kind: "full-disk", Machine: "nobody"}, {Kind: "lost-zone", Zone: "south"}} {
-		if err := c.Fault(ctx, f); err == nil {
+	for _, f := range [][2]string{{"earthquake", "one"}, {"full-disk", "nobody"}, {"lost-zone", "south"}} {
+		if err := c.Fault(ctx, f[0], f[1]); err == nil {
 			t.Errorf("%+v was taken", f)
 		}
 	}
 
 	// The site ends and comes again: what had power gets it back.
 	stop()
-	if _, err := c.Inventory(ctx); !errors.Is(err, client.ErrNotRunning) {
+	if _, err := c.Inventory(ctx); !errors.Is(err, sites.ErrNotRunning) {
 		t.Errorf("a site that ended answers: %v", err)
 	}
 	c, stop = start(t, folder, b)
@@ -209,7 +210,7 @@ func TestMachinesOfASite(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(folder, CredentialFile), []byte("guess\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	var r *client.Refused
+	var r *sites.Refused
 	if _, err := c.Inventory(ctx); !errors.As(err, &r) || r.Status != http.StatusUnauthorized {
 		t.Errorf("with a wrong credential: %v", err)
 	}
@@ -304,7 +305,7 @@ func TestImagesAdoptionAndLeases(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := power(t, c, "one", protocol.PowerOn)
-	if err := c.Fault(ctx, protocol.Fault{Kind: "new-lease", Machine: "one"}); err != nil {
+	if err := c.Fault(ctx, "new-lease", "one"); err != nil {
 		t.Fatal(err)
 	}
 	after := power(t, c, "one", protocol.PowerOn)

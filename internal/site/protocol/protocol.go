@@ -3,7 +3,9 @@
 // token. docs/protocols.md describes it.
 package protocol
 
-import "net/netip"
+import (
+	"verbund/internal/site"
+)
 
 // The files of a site's folder that the tool reads, too.
 const (
@@ -11,110 +13,30 @@ const (
 	ProcessFile   = "process"        // the id of its process, while it runs
 )
 
-// Inventory is everything a site knows.
-type Inventory struct {
-	Site     string       `json:"site"`
-	Process  int          `json:"process"` // process id
-	Block    netip.Prefix `json:"block"`
-	Zones    []Zone       `json:"zones"`
-	Machines []Machine    `json:"machines"`
-	Bare     []Bare       `json:"bare,omitempty"`   // machines that wait to be adopted
-	Images   []Composed   `json:"images,omitempty"` // machine images that were composed
-	Mirror   []Mirrored   `json:"mirror,omitempty"` // what came through the mirror since the site was started
-}
-
-// Bare is a machine that belongs to no cluster.
-type Bare struct {
-	Hardware string `json:"hardware"`
-	Zone     string `json:"zone"`
-	Size     string `json:"size"`
-}
-
-// Image is what a machine boots from.
-type Image struct {
-	System       string   `json:"system"`
-	Architecture string   `json:"architecture"`
-	Extras       []string `json:"extras,omitempty"`
-}
-
-// Mirrored counts what machines got through the mirror from one upstream
-// registry: a miss is fetched once, everything after it is a hit.
-type Mirrored struct {
-	Upstream string `json:"upstream"`
-	Hits     int    `json:"hits"`
-	Misses   int    `json:"misses"`
-	Fetched  int64  `json:"fetched"` // bytes that came over the line
-	Saved    int64  `json:"saved"`   // bytes that did not have to
-}
-
-// Composed is an image that the site has made: once, and used again by the
-// digest of its content.
-type Composed struct {
-	Digest   string `json:"digest"`
-	Image    Image  `json:"image"`
-	Machines int    `json:"machines"` // that were ever ordered with it
-}
-
-// Zone is a failure domain with its room.
-type Zone struct {
-	Name    string `json:"name"`
-	Room    int    `json:"room"` // machines that fit
-	Used    int    `json:"used"`
-	Process int    `json:"process"` // process id, 0 when nothing runs there
-}
+// What a site has and is asked for: the words of the tool.
+type (
+	Inventory = site.Inventory
+	Bare      = site.Bare
+	Image     = site.Image
+	Mirrored  = site.Mirrored
+	Composed  = site.Composed
+	Zone      = site.Zone
+	Machine   = site.Machine
+	Order     = site.Order
+)
 
 // The states of a machine's power.
 const (
-	PowerOff     = "off"
-	PowerBooting = "booting"
-	PowerOn      = "on"
-	PowerCrashed = "crashed"
+	PowerOff     = site.PowerOff
+	PowerBooting = site.PowerBooting
+	PowerOn      = site.PowerOn
+	PowerCrashed = site.PowerCrashed
 )
-
-// Machine is one machine of the inventory.
-type Machine struct {
-	Name     string     `json:"name"`
-	Cluster  string     `json:"cluster"`
-	Zone     string     `json:"zone"`
-	Size     string     `json:"size"`
-	Hardware string     `json:"hardware"`
-	Address  netip.Addr `json:"address"`
-	Power    string     `json:"power"`
-	SSHPort  int        `json:"sshPort,omitempty"`
-	// Fingerprint is what the console showed of the host key.
-	Fingerprint string `json:"fingerprint,omitempty"`
-	Trouble     string `json:"trouble,omitempty"` // why it did not boot
-	Image       string `json:"image,omitempty"`   // digest
-	Adopted     bool   `json:"adopted,omitempty"` // it was there before it was ordered
-}
-
-// Order asks for a machine. Asking again for the same is answered with what
-// there is.
-type Order struct {
-	Cluster string `json:"cluster"`
-	Zone    string `json:"zone"`
-	Size    string `json:"size"`
-	Image   Image  `json:"image"`
-	// Hardware asks for one certain bare machine.
-	Hardware string     `json:"hardware,omitempty"`
-	Address  netip.Addr `json:"address"`
-	Login    string     `json:"login"` // authorized_keys line
-}
 
 // Power is what to do with a machine's power: on, off (units are stopped
 // first), cut (at once), or restart.
 type Power struct {
 	Do string `json:"do"`
-}
-
-// Fault is something that goes wrong on purpose.
-type Fault struct {
-	Machine string `json:"machine,omitempty"`
-	// Kind is full-disk, mended-disk, wrong-clock, mended-clock, lesser-rights,
-	// full-rights, new-host-key, new-lease, damaged-blob, mended-blob or lost-zone.
-	Kind     string `json:"kind"`
-	Artefact string `json:"artefact,omitempty"` // NAME:VERSION, of blobs
-	Zone     string `json:"zone,omitempty"`     // of lost-zone
 }
 
 // Refusal is the answer when something cannot be done.
@@ -124,9 +46,8 @@ type Refusal struct {
 	Code string `json:"code,omitempty"` // of refusals that a program can do something about
 }
 
-// AddressTaken is the code of a refusal: somebody else has the lease that was
-// asked for. Another address may be free.
-const AddressTaken = "address-taken"
-
-// InUse is the code of a refusal: the site has machines of others, and stays.
-const InUse = "in-use"
+// The codes of refusals that a program can do something about.
+const (
+	AddressTaken = site.AddressTaken
+	InUse        = site.InUse
+)

@@ -1,4 +1,4 @@
-package site
+package simulated
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"verbund/internal/site"
 	"verbund/internal/site/protocol"
 )
 
@@ -30,11 +31,11 @@ func TestWhatIsKnownOfASite(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := ask(time.Second); !errors.Is(err, ErrNotRunning) {
+	if err := ask(time.Second); !errors.Is(err, site.ErrNotRunning) {
 		t.Errorf("never started: %v", err)
 	}
 	write("credential", "secret\n")
-	if err := ask(time.Second); !errors.Is(err, ErrNotRunning) {
+	if err := ask(time.Second); !errors.Is(err, site.ErrNotRunning) {
 		t.Errorf("no socket: %v", err)
 	}
 	l, err := net.Listen("unix", filepath.Join(folder, "socket"))
@@ -54,19 +55,19 @@ func TestWhatIsKnownOfASite(t *testing.T) {
 	go srv.Serve(l)
 	defer srv.Close()
 	mode <- "slow"
-	if err := ask(100 * time.Millisecond); err == nil || errors.Is(err, ErrNotRunning) {
+	if err := ask(100 * time.Millisecond); err == nil || errors.Is(err, site.ErrNotRunning) {
 		t.Errorf("slow: %v", err)
 	}
 	write(protocol.ProcessFile, fmt.Sprintln(os.Getpid()))
 	mode <- "broken"
-	if err := ask(5 * time.Second); err == nil || errors.Is(err, ErrNotRunning) {
+	if err := ask(5 * time.Second); err == nil || errors.Is(err, site.ErrNotRunning) {
 		t.Errorf("broken off, and its process runs: %v", err)
 	}
 	if err := os.Remove(filepath.Join(folder, protocol.ProcessFile)); err != nil {
 		t.Fatal(err)
 	}
 	mode <- "broken"
-	if err := ask(5 * time.Second); !errors.Is(err, ErrNotRunning) {
+	if err := ask(5 * time.Second); !errors.Is(err, site.ErrNotRunning) {
 		t.Errorf("broken off, and its process has ended: %v", err)
 	}
 }

@@ -1,6 +1,6 @@
-// Package site is where machines come from: the client of a site, and the
-// start of the simulated one.
-package site
+// Package simulated is the client of a site whose machines are simulated, and its start
+// as a process of its own.
+package simulated
 
 import (
 	"bufio"
@@ -18,11 +18,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
+	"verbund/internal/site"
 	"verbund/internal/site/protocol"
 	"verbund/internal/whole"
 )
@@ -33,21 +35,11 @@ type Client struct {
 	http   *http.Client
 }
 
-// ErrNotRunning says that the site's process does not run: nothing listens for
-// it. That it did not answer in time, or broke off, is another error, which says
-// nothing about whether it runs.
-var ErrNotRunning = errors.New("the site's process is not running")
-
 // answerTimeout is how long the site may take to say what it has.
 const answerTimeout = 10 * time.Second
 
-// Refused is what a site will not do.
-type Refused struct {
-	protocol.Refusal
-	Status int
-}
-
-func (r *Refused) Error() string { return r.What + "; " + r.Todo }
+// credentialFile is what the site made for whoever may use it.
+const credentialFile = "credential"
 
 // NewClient is a client of the site in a folder.
 func NewClient(folder string) *Client {
@@ -67,9 +59,9 @@ func NewClient(folder string) *Client {
 }
 
 func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
-	cred, err := os.ReadFile(filepath.Join(c.Folder, "credential"))
+	cred, err := os.ReadFile(filepath.Join(c.Folder, credentialFile))
 	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%w: it was never started here", ErrNotRunning)
+		return fmt.Errorf("%w: it was never started here", site.ErrNotRunning)
 	}
 	if err != nil {
 		return fmt.Errorf("credential of the site: %w", err)
@@ -90,14 +82,17 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if ctx.Err() == nil && c.gone(err) {
-			return ErrNotRunning
+			return site.ErrNotRunning
 		}
 		return fmt.Errorf("asking the site: %w", plainly(err))
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK {
-		r := &Refused{Status: resp.StatusCode}
-		if json.NewDecoder(resp.Body).Decode(&r.Refusal) != nil {
+		r := &site.Refused{Status: resp.StatusCode}
+		var said protocol.Refusal
+		if json.NewDecoder(resp.Body).Decode(&said) == nil {
+			r.What, r.Todo, r.Code = said.What, said.Todo, said.Code
+		} else {
 			r.What, r.Todo = "the site answered "+resp.Status, "look at its log in "+c.Folder
 		}
 		return r
@@ -135,6 +130,15 @@ func plainly(err error) error {
 	return err
 }
 
+// Secrets are the credential, if there is one.
+func (c *Client) Secrets() [][]byte {
+	cred, err := os.ReadFile(filepath.Join(c.Folder, credentialFile))
+	if err != nil {
+		return nil
+	}
+	return [][]byte{bytes.TrimSpace(cred)}
+}
+
 // Here says whether the site's inventory is in its folder: whether machines were
 // ever ordered from it here.
 func (c *Client) Here() bool {
@@ -143,11 +147,11 @@ func (c *Client) Here() bool {
 }
 
 // Inventory lists what the site has. When the site's process does not run the
-// error is ErrNotRunning.
-func (c *Client) Inventory(ctx context.Context) (*protocol.Inventory, error) {
+// error is site.ErrNotRunning.
+func (c *Client) Inventory(ctx context.Context) (*site.Inventory, error) {
 	actx, cancel := context.WithTimeout(ctx, answerTimeout)
 	defer cancel()
-	var inv protocol.Inventory
+	var inv site.Inventory
 	err := c.call(actx, http.MethodGet, "/inventory", nil, &inv)
 	if err != nil && ctx.Err() == nil && actx.Err() != nil {
 		err = fmt.Errorf("the site did not answer within %s", answerTimeout)
@@ -156,8 +160,8 @@ func (c *Client) Inventory(ctx context.Context) (*protocol.Inventory, error) {
 }
 
 // Order gets a machine, or the one that was ordered before under this name.
-func (c *Client) Order(ctx context.Context, name string, o protocol.Order) (*protocol.Machine, error) {
-	var m protocol.Machine
+func (c *Client) Order(ctx context.Context, name string, o site.Order) (*site.Machine, error) {
+	var m site.Machine
 	return &m, c.call(ctx, http.MethodPut, "/machines/"+name, o, &m)
 }
 
@@ -165,7 +169,7 @@ func (c *Client) Order(ctx context.Context, name string, o protocol.Order) (*pro
 // there is given back already.
 func (c *Client) Release(ctx context.Context, name string) error {
 	err := c.call(ctx, http.MethodDelete, "/machines/"+name, nil, nil)
-	var r *Refused
+	var r *site.Refused
 	if errors.As(err, &r) && r.Status == http.StatusNotFound {
 		return nil
 	}
@@ -184,8 +188,28 @@ func (c *Client) Console(ctx context.Context, name string) (string, error) {
 	return s, err
 }
 
-// Fault makes something go wrong.
-func (c *Client) Fault(ctx context.Context, f protocol.Fault) error {
+// Faults lists what can be made to go wrong: of machines, of artefacts and of zones.
+func Faults() (machines, artefacts, zones []string) {
+	return protocol.MachineFaults, protocol.ArtefactFaults, protocol.ZoneFaults
+}
+
+// Fault makes something of that kind go wrong with a machine, an artefact as
+// NAME:VERSION, or a zone.
+func (c *Client) Fault(ctx context.Context, kind, name string) error {
+	f := protocol.Fault{Kind: kind}
+	switch {
+	case kind == protocol.LostMachine: // it has to be there to be lost
+		if _, err := c.Console(ctx, name); err != nil {
+			return err
+		}
+		return c.Release(ctx, name)
+	case slices.Contains(protocol.ArtefactFaults, kind):
+		f.Artefact = name
+	case slices.Contains(protocol.ZoneFaults, kind):
+		f.Zone = name
+	default:
+		f.Machine = name
+	}
 	return c.call(ctx, http.MethodPost, "/faults", f, nil)
 }
 
@@ -205,26 +229,23 @@ func (c *Client) Leave(ctx context.Context) (gone bool, err error) {
 		return false, err
 	}
 	defer lock.Close()
-	if _, err := c.Inventory(ctx); errors.Is(err, ErrNotRunning) {
+	if _, err := c.Inventory(ctx); errors.Is(err, site.ErrNotRunning) {
 		return false, nil
 	}
 	err = c.end(ctx, "/leave")
-	var r *Refused
+	var r *site.Refused
 	switch {
 	case !errors.As(err, &r):
-	case r.Code == protocol.InUse:
+	case r.Code == site.InUse:
 		return false, nil
 	case r.Status == http.StatusNotFound:
-		return false, ErrOlder
+		return false, site.ErrOlder
 	}
 	if err != nil {
 		return false, err
 	}
 	return true, os.RemoveAll(c.Folder)
 }
-
-// ErrOlder is a site whose process is of a version that does not know what it is asked.
-var ErrOlder = errors.New("its process is of an older version, which cannot say whether somebody uses it")
 
 // starting is held by whoever starts a site or takes it down; the kernel frees it.
 func starting(folder string) (*os.File, error) {
@@ -257,13 +278,13 @@ func starting(folder string) (*os.File, error) {
 // end has the site's process end, and waits until it has.
 func (c *Client) end(ctx context.Context, how string) error {
 	inv, err := c.Inventory(ctx)
-	if errors.Is(err, ErrNotRunning) {
+	if errors.Is(err, site.ErrNotRunning) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	if err := c.call(ctx, http.MethodPost, how, nil, nil); err != nil && !errors.Is(err, ErrNotRunning) {
+	if err := c.call(ctx, http.MethodPost, how, nil, nil); err != nil && !errors.Is(err, site.ErrNotRunning) {
 		return err
 	}
 	tick := time.NewTicker(10 * time.Millisecond)
@@ -285,7 +306,7 @@ func Start(ctx context.Context, folder, file string, command []string) (c *Clien
 	c = NewClient(folder)
 	if _, err := c.Inventory(ctx); err == nil {
 		return c, false, "", nil
-	} else if !errors.Is(err, ErrNotRunning) {
+	} else if !errors.Is(err, site.ErrNotRunning) {
 		return nil, false, "", err
 	}
 	lock, err := starting(folder)
@@ -295,7 +316,7 @@ func Start(ctx context.Context, folder, file string, command []string) (c *Clien
 	defer lock.Close()
 	if _, err := c.Inventory(ctx); err == nil {
 		return c, false, "", nil
-	} else if !errors.Is(err, ErrNotRunning) {
+	} else if !errors.Is(err, site.ErrNotRunning) {
 		return nil, false, "", err
 	}
 	log, err := os.OpenFile(filepath.Join(folder, "site.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
