@@ -97,6 +97,37 @@ func TestHouseArrows(t *testing.T) {
 	}
 }
 
+// Inside the engine the rooms stand on each other in one order, and none knows a terminal.
+func TestHouseEngine(t *testing.T) {
+	order := []string{"session", "vouch", "look", "kubeconfig", "act", "converge"}
+	seen := 0
+	for _, p := range list(t) {
+		name, ok := strings.CutPrefix(p.ImportPath, in+"engine/")
+		if !ok || strings.HasSuffix(name, "test") {
+			continue
+		}
+		at := slices.Index(order, name)
+		if at < 0 {
+			t.Errorf("engine/%s is not in the plan of the house", name)
+		}
+		seen++
+		for _, i := range p.Imports {
+			if to, ok := strings.CutPrefix(i, in+"engine/"); ok && slices.Index(order, to) >= at {
+				t.Errorf("engine/%s imports engine/%s, which does not stand below it", name, to)
+			}
+			if strings.Contains(i, "cobra") || strings.Contains(i, "lipgloss") || i == "golang.org/x/term" {
+				t.Errorf("engine/%s imports %s: the engine knows no terminal", name, i)
+			}
+			if i == in+"site/protocol" || i == in+"site/simulated" {
+				t.Errorf("engine/%s imports %s: it knows a site only by what every site is", name, i)
+			}
+		}
+	}
+	if seen != len(order) {
+		t.Errorf("%d rooms of %d were looked at", seen, len(order))
+	}
+}
+
 // The core computes: no network, no files, no terminal, no goroutines' tools.
 func TestHouseCoreIsPure(t *testing.T) {
 	barred := []string{"os", "os/exec", "net", "net/http", "syscall", "os/signal", "log", "math/rand", "math/rand/v2", "crypto/rand"}

@@ -1,16 +1,10 @@
 package cli
 
 import (
-	"bytes"
 	"cmp"
 	"context"
-	"crypto/x509"
 	"encoding/hex"
-	"encoding/pem"
-	"errors"
 	"fmt"
-	"maps"
-	"os"
 	"os/user"
 	"path/filepath"
 	"regexp"
@@ -19,6 +13,7 @@ import (
 	"time"
 
 	"verbund/internal/engine/act"
+	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 
@@ -29,16 +24,14 @@ import (
 	"verbund/internal/core/trust"
 	"verbund/internal/kube"
 	"verbund/internal/store"
-	"verbund/internal/whole"
 )
 
 // The lives that access can have.
 const (
-	leastAccess     = 5 * time.Minute
-	mostAccess      = 24 * time.Hour
-	breakGlassLife  = 30 * time.Minute
-	mostBreakGlass  = time.Hour
-	breakGlassGroup = "system:masters"
+	leastAccess    = 5 * time.Minute
+	mostAccess     = 24 * time.Hour
+	breakGlassLife = 30 * time.Minute
+	mostBreakGlass = time.Hour
 )
 
 // wanted is the access that somebody asks for.
@@ -121,7 +114,7 @@ kubeconfig.`,
 			}
 			var may func(old *clientcmdapi.Config) error
 			if merge != "" {
-				if may, err = a.mayMerge(s, merge, kc); err != nil {
+				if may, err = kubeconfig.MayMerge(s, merge, kc); err != nil {
 					return err
 				}
 			}
@@ -137,7 +130,7 @@ kubeconfig.`,
 				a.sayRights(s, given)
 				return err
 			}
-			copied, err := mergeEntry(merge, kc, may)
+			copied, err := kubeconfig.Merge(merge, kc, may)
 			if err != nil {
 				return err
 			}
@@ -203,7 +196,7 @@ func (w *wanted) check(groups, lived bool, life string) error {
 	case w.glass && strings.TrimSpace(w.reason) == "":
 		return usage("--break-glass wants a --reason: it is journaled, and somebody will ask")
 	case w.glass:
-		w.groups = []string{breakGlassGroup}
+		w.groups = []string{vouch.BreakGlassGroup}
 	}
 	return nil
 }
@@ -214,7 +207,7 @@ func access(s *session.Session, w wanted) (*clientcmdapi.Config, store.Given, er
 	if err != nil {
 		return nil, store.Given{}, err
 	}
-	kc, g, err := kubeconfig(s, cert, key, ca)
+	kc, g, err := entryFor(s, cert, key, ca)
 	g.Reason = w.reason
 	if w.glass {
 		g.Kind = "break-glass"
@@ -222,8 +215,8 @@ func access(s *session.Session, w wanted) (*clientcmdapi.Config, store.Given, er
 	return kc, g, err
 }
 
-// kubeconfig makes a person's kubeconfig of a certificate and its key.
-func kubeconfig(s *session.Session, cert, key, ca []byte) (*clientcmdapi.Config, store.Given, error) {
+// entryFor makes a person's kubeconfig of a certificate and its key.
+func entryFor(s *session.Session, cert, key, ca []byte) (*clientcmdapi.Config, store.Given, error) {
 	var g store.Given
 	c, err := s.Topology()
 	if err != nil {
@@ -233,7 +226,7 @@ func kubeconfig(s *session.Session, cert, key, ca []byte) (*clientcmdapi.Config,
 	if err != nil {
 		return nil, g, err
 	}
-	g = givenBy(x)
+	g = vouch.GivenBy(x)
 	name := s.Decl.Name
 	entry := g.Name + "@" + name
 	kc := clientcmdapi.NewConfig()
@@ -242,27 +235,6 @@ func kubeconfig(s *session.Session, cert, key, ca []byte) (*clientcmdapi.Config,
 	kc.Contexts[entry] = &clientcmdapi.Context{Cluster: name, AuthInfo: entry}
 	kc.CurrentContext = entry
 	return kc, g, nil
-}
-
-// givenBy is what is remembered of a certificate that a person gets.
-func givenBy(x *x509.Certificate) store.Given {
-	g := store.Given{Name: x.Subject.CommonName, Groups: x.Subject.Organization, From: x.NotBefore, Until: x.NotAfter, Serial: x.SerialNumber.Text(16), Authority: hex.EncodeToString(x.AuthorityKeyId), Kind: "person"}
-	if slices.Contains(g.Groups, breakGlassGroup) {
-		g.Kind = "break-glass"
-	}
-	return g
-}
-
-// usersOf are the users of a kubeconfig who come to a cluster, by any context.
-func usersOf(kc *clientcmdapi.Config, cluster string) []string {
-	var out []string
-	for _, c := range kc.Contexts {
-		if c.Cluster == cluster && kc.AuthInfos[c.AuthInfo] != nil && !slices.Contains(out, c.AuthInfo) {
-			out = append(out, c.AuthInfo)
-		}
-	}
-	slices.Sort(out)
-	return out
 }
 
 // journalAccess remembers what is given before it is given.
@@ -307,21 +279,6 @@ func (a *app) sayRights(s *session.Session, g store.Given) {
 	}
 }
 
-// mayMerge looks whether access may go into a file, before it is given; what it returns
-// looks again before the file is written.
-func (a *app) mayMerge(s *session.Session, file string, kc *clientcmdapi.Config) (func(*clientcmdapi.Config) error, error) {
-	t, err := s.Trust()
-	if err != nil {
-		return nil, err
-	}
-	may := func(old *clientcmdapi.Config) error { return foreignEntry(file, old, kc, t) }
-	old, err := clientcmd.LoadFromFile(file)
-	if err != nil {
-		return may, nil // what is wrong with it is said when it is written
-	}
-	return may, may(old)
-}
-
 // listAccess shows until when what was given works.
 func (a *app) listAccess(s *session.Session) error {
 	gs, err := s.Store.Givens()
@@ -364,157 +321,4 @@ func (a *app) listAccess(s *session.Session) error {
 	}
 	a.ui.table([]string{"name", "kind", "groups", "serial", "works", "reason"}, rows)
 	return nil
-}
-
-// isOurs says whether a cluster's entry in a kubeconfig is of this cluster: it trusts
-// one of the authorities that this cluster has or had.
-func isOurs(entry *clientcmdapi.Cluster, t *store.Trust) bool {
-	for rest := entry.CertificateAuthorityData; ; {
-		var block *pem.Block
-		if block, rest = pem.Decode(rest); block == nil {
-			return false
-		}
-		for id, c := range t.Certs {
-			ours, _ := pem.Decode(c)
-			if a, _, _ := strings.Cut(id, "."); a == string(trust.Cluster) && ours != nil && bytes.Equal(ours.Bytes, block.Bytes) {
-				return true
-			}
-		}
-	}
-}
-
-// foreignEntry refuses to write over what a kubeconfig says of another cluster of the same
-// name.
-func foreignEntry(file string, old, kc *clientcmdapi.Config, t *store.Trust) error {
-	for name := range kc.Clusters {
-		if e := old.Clusters[name]; e != nil && !isOurs(e, t) {
-			return &exit{exitUsage, fmt.Errorf("%s has an entry %s already, of another cluster (%s); it was left alone. Merge into another file, or take that entry out if its cluster is gone: kubectl config delete-cluster %s --kubeconfig %s", file, name, e.Server, name, file)}
-		}
-	}
-	for name, c := range kc.Contexts {
-		if e := old.Contexts[name]; e != nil && e.Cluster != c.Cluster {
-			return &exit{exitUsage, fmt.Errorf("%s has a context %s already, for cluster %s; it was left alone. Merge into another file, or rename that context", file, name, e.Cluster)}
-		}
-	}
-	return nil
-}
-
-// mergeEntry puts a context into a kubeconfig file, which is replaced whole; may is asked
-// before, with what is there.
-func mergeEntry(file string, kc *clientcmdapi.Config, may func(old *clientcmdapi.Config) error) (copied string, err error) {
-	old := clientcmdapi.NewConfig()
-	b, err := os.ReadFile(file)
-	switch {
-	case err == nil:
-		if old, err = clientcmd.Load(b); err != nil {
-			return "", fmt.Errorf("%s is not a kubeconfig and was left alone: %w", file, err)
-		}
-		if err := may(old); err != nil {
-			return "", err
-		}
-		copied = fmt.Sprintf("%s.%s.before", file, time.Now().UTC().Format("20060102-150405.000"))
-		if err := whole.Write(copied, b, 0o600); err != nil {
-			return "", err
-		}
-	case !errors.Is(err, os.ErrNotExist):
-		return "", err
-	}
-	maps.Copy(old.Clusters, kc.Clusters)
-	maps.Copy(old.AuthInfos, kc.AuthInfos)
-	maps.Copy(old.Contexts, kc.Contexts)
-	if old.CurrentContext == "" {
-		old.CurrentContext = kc.CurrentContext
-	}
-	return copied, writeKubeconfig(file, old)
-}
-
-func writeKubeconfig(file string, kc *clientcmdapi.Config) error {
-	b, err := clientcmd.Write(*kc)
-	if err != nil {
-		return err
-	}
-	return whole.Write(file, b, 0o600)
-}
-
-// mergedFiles changes the kubeconfig files into which access was merged; change
-// says what it did to one, or nothing when it left it alone.
-func (a *app) mergedFiles(s *session.Session, change func(*clientcmdapi.Config) (said string, err error)) error {
-	files, err := s.Store.Kubeconfigs()
-	if err != nil {
-		return err
-	}
-	t, err := s.Trust()
-	if err != nil {
-		return err
-	}
-	for _, f := range slices.Sorted(maps.Keys(files)) {
-		b, err := os.ReadFile(f)
-		if errors.Is(err, os.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		kc, err := clientcmd.Load(b)
-		if err != nil {
-			a.ui.say("%s is not a kubeconfig any more and was left alone: %v", f, err)
-			continue
-		}
-		if e := kc.Clusters[s.Decl.Name]; e != nil && !isOurs(e, t) {
-			a.ui.say("the entry %s in %s is of another cluster by now, and was left alone", s.Decl.Name, f)
-			continue
-		}
-		said, err := change(kc)
-		if err != nil {
-			return err
-		}
-		if said == "" {
-			continue
-		}
-		if err := writeKubeconfig(f, kc); err != nil {
-			return err
-		}
-		a.ui.say("kubeconfig %s %s", filepath.Base(f), said)
-	}
-	return nil
-}
-
-// removeEntry takes a cluster's context out of a kubeconfig file, if the entry is of the
-// cluster that has this trust.
-func removeEntry(file, name string, t *store.Trust) (bool, error) {
-	b, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	kc, err := clientcmd.Load(b)
-	if err != nil {
-		return false, err
-	}
-	if e := kc.Clusters[name]; e == nil || !isOurs(e, t) {
-		return false, nil
-	}
-	users := usersOf(kc, name)
-	for n, c := range kc.Contexts {
-		if c.Cluster != name {
-			continue
-		}
-		delete(kc.Contexts, n)
-		if kc.CurrentContext == n {
-			kc.CurrentContext = ""
-		}
-	}
-	for _, u := range users {
-		used := false
-		for _, c := range kc.Contexts {
-			used = used || c.AuthInfo == u
-		}
-		if !used {
-			delete(kc.AuthInfos, u)
-		}
-	}
-	delete(kc.Clusters, name)
-	return true, writeKubeconfig(file, kc)
 }

@@ -14,6 +14,7 @@ import (
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/core/words"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -64,9 +65,9 @@ func (a *app) requestAccess(s *session.Session, w wanted, file string) error {
 // lifeInWords is how long something lives.
 func lifeInWords(d time.Duration) string {
 	if d%time.Hour == 0 {
-		return count(int(d/time.Hour), "hour")
+		return words.Count(int(d/time.Hour), "hour")
 	}
-	return count(int(d/time.Minute), "minute")
+	return words.Count(int(d/time.Minute), "minute")
 }
 
 // signed are the files of a certificate that was signed outside.
@@ -109,5 +110,5 @@ func (f signed) access(s *session.Session) (*clientcmdapi.Config, store.Given, e
 	if err != nil {
 		return nil, g, err
 	}
-	return kubeconfig(s, trust.EncodeCert(cert), plain, trust.Bundle(t.Certs, string(trust.Cluster)))
+	return entryFor(s, trust.EncodeCert(cert), plain, trust.Bundle(t.Certs, string(trust.Cluster)))
 }

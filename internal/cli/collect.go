@@ -20,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/words"
 	"verbund/internal/whole"
 )
 
@@ -96,9 +97,9 @@ func (a *app) collect(s *session.Session, r *declare.Result, to string) error {
 		return a.ui.json(collectSaid{to, slices.Sorted(maps.Keys(b)), removed, len(archive)})
 	}
 	if removed > 0 {
-		a.ui.say("took %s out", count(removed, "secret"))
+		a.ui.say("took %s out", words.Count(removed, "secret"))
 	}
-	a.ui.say("wrote %s: %s, %d KiB", to, count(len(b), "file"), len(archive)>>10)
+	a.ui.say("wrote %s: %s, %d KiB", to, words.Count(len(b), "file"), len(archive)>>10)
 	return nil
 }
 
@@ -131,7 +132,7 @@ func (a *app) gather(s *session.Session, r *declare.Result, b bundle) error {
 		b["certificates/"+id+".crt"] = c
 	}
 	if n := r.Findings.Errors(); n > 0 {
-		said := fmt.Sprintf("the declaration has %s: neither machines nor API were looked at", count(n, "error"))
+		said := fmt.Sprintf("the declaration has %s: neither machines nor API were looked at", words.Count(n, "error"))
 		a.ui.say("%s", said)
 		b["trouble.txt"] = []byte(said + "; findings.json lists them\n")
 		return nil
@@ -149,7 +150,7 @@ func (a *app) gather(s *session.Session, r *declare.Result, b bundle) error {
 	if perr != nil {
 		b["plan.txt"] = []byte("refused: " + perr.Error() + "\n")
 	} else {
-		slots, total := p.Schedule(s.Parallel, a.usual(s))
+		slots, total := p.Schedule(s.Parallel, look.Usual(s))
 		if err := b.json("plan.json", planReport(s, p, v, slots, total, nil)); err != nil {
 			return err
 		}

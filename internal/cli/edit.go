@@ -13,6 +13,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
+	"verbund/internal/engine/converge"
 	"verbund/internal/whole"
 )
 
@@ -102,7 +103,7 @@ func (a *app) edit(command string, value func(*declare.Result) (string, func([]b
 		}
 		defer s.Close()
 		s.Counts = map[string]int{pool: count}
-		return a.converge(s, r, command, "", &change{fmt.Sprintf("pool %s is to have %d machines, inside its declared range", pool, count), func() error { return s.Store.SaveCount(pool, count) }})
+		return a.work(s, r).Converge(command, "", &converge.Change{Text: fmt.Sprintf("pool %s is to have %d machines, inside its declared range", pool, count), Write: func() error { return s.Store.SaveCount(pool, count) }})
 	}
 	if file, line, ok := r.Where(at); ok && file != r.File {
 		return usage("%s is given in line %d of %s, which this declaration extends and which others may extend too; change it there, or give it here", at, line, under(file))
@@ -128,9 +129,9 @@ func (a *app) edit(command string, value func(*declare.Result) (string, func([]b
 	}
 	defer s.Close()
 	if bytes.Equal(out, data) {
-		return a.converge(s, r, command, "", nil)
+		return a.work(s, r).Converge(command, "", nil)
 	}
-	return a.converge(s, r, command, "", &change{fmt.Sprintf("changed %s in %s", at, path), func() error {
+	return a.work(s, r).Converge(command, "", &converge.Change{Text: fmt.Sprintf("changed %s in %s", at, path), Write: func() error {
 		// Somebody may have written it meanwhile, while the question stood.
 		now, err := os.ReadFile(path)
 		if err != nil {

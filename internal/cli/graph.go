@@ -14,6 +14,7 @@ import (
 
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/trust"
+	"verbund/internal/core/words"
 	"verbund/internal/report"
 	"verbund/internal/whole"
 )
@@ -121,7 +122,7 @@ func picture(cluster string, links []nodeconf.Connection, entries []trust.Entry)
 		g := &p.Groups[len(p.Groups)-1]
 		where := "from outside the cluster"
 		if len(k.On) > 0 {
-			where = "on " + count(len(k.On), "machine")
+			where = "on " + words.Count(len(k.On), "machine")
 		}
 		client, server := shown(k.Shows, k.ShowsVerified), shown(k.Serves, k.ServesVerified)
 		if k.Serves == "" && k.ServesVerified == "" {

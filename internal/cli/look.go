@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/core/words"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/site"
@@ -155,7 +156,7 @@ func (a *app) historyCmd() *cobra.Command {
 				return err
 			}
 			if bad > 0 {
-				a.ui.say("%s of the journal cannot be read and left out", count(bad, "line"))
+				a.ui.say("%s of the journal cannot be read and left out", words.Count(bad, "line"))
 			}
 			if len(args) > 1 {
 				return usage("history takes one run")

@@ -14,6 +14,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
+	"verbund/internal/core/words"
 	"verbund/internal/sim"
 	"verbund/internal/store"
 	"verbund/internal/whole"
@@ -135,7 +136,7 @@ func (a *app) openAs(path string, text []byte, tell bool) (*session.Session, *de
 	}
 	if n := r.Findings.Errors(); n > 0 {
 		a.printFindings(r.Findings)
-		return nil, nil, &exit{exitUsage, fmt.Errorf("%s has %s; nothing was done", path, count(n, "error"))}
+		return nil, nil, &exit{exitUsage, fmt.Errorf("%s has %s; nothing was done", path, words.Count(n, "error"))}
 	}
 	if tell && !a.quiet && a.output != "json" {
 		a.printFindings(r.Findings)
@@ -219,11 +220,4 @@ func (a *app) startSite(s *session.Session, r *declare.Result) error {
 		a.ui.say("site %s: %s", s.Decl.Site, said)
 	}
 	return nil
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }

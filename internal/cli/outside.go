@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/core/words"
 	"verbund/internal/whole"
 )
 
@@ -182,7 +183,7 @@ trust accept takes the answers.`,
 					return err
 				}
 			}
-			a.ui.say("wrote %s to %s, in a folder by authority; keys stay in the store", count(len(qs), "request"), into)
+			a.ui.say("wrote %s to %s, in a folder by authority; keys stay in the store", words.Count(len(qs), "request"), into)
 			a.ui.say("each has to be signed with its names and usages, for at most %s; bring the answers with: verbund trust accept FILE…", s.Decl.Trust.Leaf)
 			return nil
 		},
@@ -245,9 +246,9 @@ func (a *app) trustAcceptCmd() *cobra.Command {
 					}
 				}
 			}
-			a.ui.say("accepted %s, refused %d", count(len(answers)-refused, "certificate"), refused)
+			a.ui.say("accepted %s, refused %d", words.Count(len(answers)-refused, "certificate"), refused)
 			if due, _, werr := vouch.Waiting(s, c, time.Now()); werr == nil && len(due) > 0 {
-				a.ui.say("%s still wait: trust request writes their requests again", count(len(due), "certificate"))
+				a.ui.say("%s still wait: trust request writes their requests again", words.Count(len(due), "certificate"))
 			}
 			if err == nil && (refused > 0 || len(answers) == 0) {
 				return &exit{exitFailed, errors.New("not everything could be accepted")}

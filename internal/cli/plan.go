@@ -8,12 +8,14 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/engine/converge"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/plan"
+	"verbund/internal/core/words"
 	"verbund/internal/kube"
 	"verbund/internal/report"
 	"verbund/internal/whole"
@@ -51,13 +53,15 @@ The kinds of steps:
 					return err
 				}
 			}
-			slots, total := p.Schedule(s.Parallel, a.usual(s))
+			slots, total := p.Schedule(s.Parallel, look.Usual(s))
 			switch {
 			case a.output == "json":
 				err = a.ui.json(planReport(s, p, v, slots, total, left))
 			default:
 				a.showPlan(s, p, v, slots, total)
-				a.sayLeft(left)
+				if text := converge.Left(left); text != "" {
+					a.ui.say("%s", text)
+				}
 			}
 			if err == nil && picture != "" {
 				err = a.drawPlan(s, p, slots, total, picture)
@@ -73,30 +77,6 @@ The kinds of steps:
 	c.Flags().StringVar(&only, "only", "", "one part: control, addons, or the name of a pool")
 	c.Flags().StringVar(&picture, "picture", "", "also draw it into a file that ends in .svg or .png")
 	return c
-}
-
-// ownWork is what a step that is more than a moment takes of the computer on which
-// a site is simulated, however fast the site is.
-const ownWork = 250 * time.Millisecond
-
-// usual is how long a step takes by the journal, or as a rule; of a simulated
-// site the rule is as many times faster as the site's pace says.
-func (a *app) usual(s *session.Session) func(plan.Step) time.Duration {
-	known := look.UsualDurations(s)
-	pace := 1
-	if s.SiteFile != nil {
-		pace = max(s.SiteFile.Pace, 1)
-	}
-	return func(st plan.Step) time.Duration {
-		if d, ok := known.Of(string(st.Kind), st.Machine); ok {
-			return d
-		}
-		d := st.Kind.About().Usual
-		if d /= time.Duration(pace); pace > 1 && d > ownWork/4 {
-			d += ownWork
-		}
-		return d + st.Waits
-	}
 }
 
 // planned is the plan as JSON; docs/protocols.md describes it.
@@ -143,7 +123,9 @@ func accepted(s *session.Session) []string {
 }
 
 func (a *app) showPlan(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration) {
-	a.sayBeside(p)
+	for _, b := range p.Beside {
+		a.ui.say("beside this: %s", b)
+	}
 	for _, x := range accepted(s) {
 		a.ui.say("exception: %s", x)
 	}
@@ -199,7 +181,7 @@ func (a *app) showPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 		a.inShort(p, slots)
 	}
 	a.ui.table([]string{"", "where", "batch", "after", "takes", "what"}, rows)
-	fmt.Fprintf(a.out, "\n%s, about %s with %d at a time.", count(len(p.Steps), "step"), seconds(total), s.Parallel)
+	fmt.Fprintf(a.out, "\n%s, about %s with %d at a time.", words.Count(len(p.Steps), "step"), seconds(total), s.Parallel)
 	if len(p.Waking(v.Seen)) > 0 {
 		fmt.Fprint(a.out, " Machines that were not reached come first; what they need shows then.")
 	}
@@ -249,7 +231,7 @@ func (a *app) inShort(p *plan.Plan, slots []plan.Slot) {
 		case len(k.on) == 0:
 			on = "the cluster"
 		case len(k.on) > 3:
-			on = count(len(k.on), "machine")
+			on = words.Count(len(k.on), "machine")
 		}
 		final := cell{}
 		if k.final > 0 {
@@ -257,7 +239,7 @@ func (a *app) inShort(p *plan.Plan, slots []plan.Slot) {
 		}
 		rows = append(rows, []cell{plain(string(o)), plain(fmt.Sprint(k.steps)), final, plain(seconds(k.from)), plain(seconds(k.until)), plain(on)})
 	}
-	fmt.Fprintf(a.out, "In short, before the %s one by one:\n\n", count(len(p.Steps), "step"))
+	fmt.Fprintf(a.out, "In short, before the %s one by one:\n\n", words.Count(len(p.Steps), "step"))
 	a.ui.table([]string{"kind", "steps", "final", "from", "until", "on"}, rows)
 	fmt.Fprintln(a.out)
 }
@@ -287,7 +269,7 @@ func (a *app) drawPlan(s *session.Session, p *plan.Plan, slots []plan.Slot, tota
 	if !slices.Contains(report.Formats, format) {
 		return usage("a picture %s cannot be drawn; give a file that ends in .svg or .png", file)
 	}
-	t := &report.Timeline{Title: fmt.Sprintf("Plan of cluster %s: %s, about %s", s.Decl.Name, count(len(p.Steps), "step"), seconds(total)),
+	t := &report.Timeline{Title: fmt.Sprintf("Plan of cluster %s: %s, about %s", s.Decl.Name, words.Count(len(p.Steps), "step"), seconds(total)),
 		Note: "Durations from the journal; of what was never done here, as a rule."}
 	at := map[string]int{}
 	for _, slot := range slots {

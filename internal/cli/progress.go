@@ -14,6 +14,7 @@ import (
 	"verbund/internal/engine/look"
 
 	"verbund/internal/core/plan"
+	"verbund/internal/core/words"
 	"verbund/internal/store"
 )
 
@@ -47,8 +48,8 @@ func newProgress(a *app, usual look.Durations, steps []plan.Step) *progress {
 	return p
 }
 
-// start begins to look at the clock.
-func (p *progress) start() {
+// Start begins to look at the clock.
+func (p *progress) Start() {
 	p.began = time.Now()
 	p.ended.Go(func() {
 		every := 100 * time.Millisecond
@@ -65,7 +66,7 @@ func (p *progress) start() {
 	})
 }
 
-func (p *progress) stop() {
+func (p *progress) Stop() {
 	close(p.quit)
 	p.ended.Wait()
 	p.mu.Lock()
@@ -169,8 +170,8 @@ func (p *progress) line(e store.Entry, state, text string) {
 	fmt.Fprintf(p.a.err, "%s  %s  %s  %s\n", when, mark, where(e), visible(text))
 }
 
-// entry takes a journal entry as it is written.
-func (p *progress) entry(e store.Entry) {
+// Entry takes a journal entry as it is written.
+func (p *progress) Entry(e store.Entry) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.a.onEntry != nil {
@@ -206,15 +207,15 @@ func (p *progress) entry(e store.Entry) {
 	}
 }
 
-// finish says how the run ended.
-func (p *progress) finish(id string, err error) {
+// Finish says how the run ended.
+func (p *progress) Finish(id string, err error) {
 	took := seconds(time.Since(p.began))
 	switch {
 	case err == nil:
-		p.a.ui.say("done: %s in %s", count(p.done, "step"), took)
+		p.a.ui.say("done: %s in %s", words.Count(p.done, "step"), took)
 	case errors.Is(err, act.ErrInterrupted):
-		p.a.ui.say("interrupted after %s and %s; run the same command again to go on", count(p.done, "step"), took)
+		p.a.ui.say("interrupted after %s and %s; run the same command again to go on", words.Count(p.done, "step"), took)
 	default:
-		p.a.ui.say("stopped after %s and %s; verbund history %s has all of it", count(p.done, "step"), took, id)
+		p.a.ui.say("stopped after %s and %s; verbund history %s has all of it", words.Count(p.done, "step"), took, id)
 	}
 }

@@ -15,6 +15,8 @@ import (
 	"syscall"
 
 	"verbund/internal/engine/act"
+	"verbund/internal/engine/converge"
+	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/session"
 
 	"github.com/spf13/cobra"
@@ -127,9 +129,19 @@ func (a *app) run(args []string) int {
 	var x *exit
 	var locked *store.Locked
 	var misnamed *plan.Misnamed
+	var failed *converge.Failed
+	var mistake *converge.Mistake
+	var pending *converge.Pending
+	var foreign *kubeconfig.Foreign
 	switch {
 	case errors.As(err, &x):
 		code = x.code
+	case errors.As(err, &failed):
+		code = exitFailed
+	case errors.As(err, &mistake), errors.As(err, &foreign):
+		code = exitUsage
+	case errors.As(err, &pending):
+		code = exitNotWell
 	case errors.As(err, &locked):
 		code = exitLocked
 	case errors.As(err, &misnamed), errors.Is(err, session.ErrNotMet):

@@ -14,6 +14,7 @@ import (
 	"k8s.io/apimachinery/pkg/util/duration"
 
 	"verbund/internal/core/versions"
+	"verbund/internal/core/words"
 	"verbund/internal/whole"
 )
 
@@ -97,7 +98,7 @@ func (a *app) glanceAt(file string) glance {
 	}
 	g.Cluster, g.Declared = cmp.Or(r.Decl.Name, g.Cluster), r.Decl.Kubernetes
 	if n := r.Findings.Errors(); n > 0 {
-		g.State, g.Trouble = "has errors", fmt.Sprintf("%s in %s; verbund check shows them", count(n, "error"), file)
+		g.State, g.Trouble = "has errors", fmt.Sprintf("%s in %s; verbund check shows them", words.Count(n, "error"), file)
 		return g
 	}
 	s, _, err := a.openPath(file, false)
@@ -189,7 +190,7 @@ func statusRows(h *look.Health, v *look.View) []field {
 		if b := h.Backup; b != nil {
 			add("backup", "", "the newest is %s old, of %s: %s", duration.HumanDuration(time.Since(b.Taken)), b.Version, filepath.Base(b.File))
 		} else if h.Unopened > 0 {
-			add("backup", "attention", "none of this cluster that can be opened with what is here; %s there", isAre(h.Unopened, "file"))
+			add("backup", "attention", "none of this cluster that can be opened with what is here; %s there", words.Are(h.Unopened, "file"))
 		} else if h.State != look.NotRaised {
 			add("backup", "", "none was taken yet")
 		}
@@ -202,7 +203,7 @@ func statusRows(h *look.Health, v *look.View) []field {
 		if h.Refused != "" {
 			add("refused", "bad", "%s", h.Refused)
 		} else {
-			add("pending", "attention", "%s to what is declared; verbund plan shows them", count(h.Pending, "step"))
+			add("pending", "attention", "%s to what is declared; verbund plan shows them", words.Count(h.Pending, "step"))
 		}
 		return rows
 	}
@@ -233,7 +234,7 @@ func statusRows(h *look.Health, v *look.View) []field {
 	}
 	backup()
 	if h.Waiting > 0 {
-		add("requests", "attention", "%s for a person to decide; verbund requests list says why", count(h.Waiting, "certificate request"))
+		add("requests", "attention", "%s for a person to decide; verbund requests list says why", words.Count(h.Waiting, "certificate request"))
 	}
 	for _, r := range h.Replacing {
 		if r.Waits {
@@ -241,10 +242,10 @@ func statusRows(h *look.Health, v *look.View) []field {
 		}
 	}
 	if !v.Cluster.Nodes {
-		add("control", "", "its %s declared not to be nodes (control.nodes: false): verbund machines shows them", isAre(len(v.Cluster.With(versions.API)), "machine"))
+		add("control", "", "its %s declared not to be nodes (control.nodes: false): verbund machines shows them", words.Are(len(v.Cluster.With(versions.API)), "machine"))
 	}
 	if v.Cluster.Apart {
-		add("members", "", "the datastore stands apart, on %s", count(len(v.Cluster.With(versions.Member)), "machine"))
+		add("members", "", "the datastore stands apart, on %s", words.Count(len(v.Cluster.With(versions.Member)), "machine"))
 	}
 	if held := look.HeldBack(v.Cluster); len(held) > 0 {
 		add("held back", "attention", "%s", strings.Join(held, ", "))
@@ -262,9 +263,9 @@ func statusRows(h *look.Health, v *look.View) []field {
 	case h.Refused != "":
 		add("refused", "bad", "%s", h.Refused)
 	case h.Pending > 0 && h.Run != nil:
-		add("pending", "attention", "%s to what is declared, those of the run among them", count(h.Pending, "step"))
+		add("pending", "attention", "%s to what is declared, those of the run among them", words.Count(h.Pending, "step"))
 	case h.Pending > 0:
-		add("pending", "attention", "%s to what is declared; verbund plan shows them", count(h.Pending, "step"))
+		add("pending", "attention", "%s to what is declared; verbund plan shows them", words.Count(h.Pending, "step"))
 	}
 	return rows
 }
@@ -288,9 +289,9 @@ func versionsText(h *look.Health) string {
 	for _, g := range h.Groups {
 		switch {
 		case g.Version != g.Declared:
-			parts = append(parts, fmt.Sprintf("%s on %s: %s, %s is declared", g.Name, count(g.Machines, "machine"), cmp.Or(g.Version, "not known"), g.Declared))
+			parts = append(parts, fmt.Sprintf("%s on %s: %s, %s is declared", g.Name, words.Count(g.Machines, "machine"), cmp.Or(g.Version, "not known"), g.Declared))
 		case g.Nodes:
-			parts = append(parts, fmt.Sprintf("%s on %s: %s", g.Name, count(g.Machines, "machine"), g.Version))
+			parts = append(parts, fmt.Sprintf("%s on %s: %s", g.Name, words.Count(g.Machines, "machine"), g.Version))
 		}
 	}
 	return strings.Join(parts, "; ")

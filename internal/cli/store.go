@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/words"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -154,7 +155,7 @@ func (a *app) checkStore(st *store.Store) error {
 		for _, f := range found {
 			fmt.Fprintf(a.out, "Damaged: %s.\n", f)
 		}
-		fmt.Fprintf(a.out, "%s: %s damaged.\n", st.Path, isAre(len(found), "thing"))
+		fmt.Fprintf(a.out, "%s: %s damaged.\n", st.Path, words.Are(len(found), "thing"))
 	}
 	if len(found) > 0 {
 		return &exit{code: exitNotWell}

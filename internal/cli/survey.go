@@ -5,12 +5,10 @@ import (
 	"fmt"
 	"slices"
 
+	"verbund/internal/core/words"
 	"verbund/internal/engine/look"
-	"verbund/internal/engine/session"
 
 	"github.com/spf13/cobra"
-
-	"verbund/internal/core/plan"
 )
 
 func (a *app) surveyCmd() *cobra.Command {
@@ -88,26 +86,10 @@ func (a *app) showSurvey(answers []look.Answer) {
 	}
 	switch {
 	case wrong > 0:
-		fmt.Fprintf(a.out, "%s somebody has to see to; converge would stop before changing anything.\n", count(wrong, "thing"))
+		fmt.Fprintf(a.out, "%s somebody has to see to; converge would stop before changing anything.\n", words.Count(wrong, "thing"))
 	case later > 0:
-		fmt.Fprintf(a.out, "Nothing is in the way; converge sees to %s.\n", count(later, "thing"))
+		fmt.Fprintf(a.out, "Nothing is in the way; converge sees to %s.\n", words.Count(later, "thing"))
 	default:
 		fmt.Fprintln(a.out, "Everything is as the declaration needs it.")
 	}
-}
-
-// surveyFirst holds the machines that a plan touches against what it needs,
-// and stops a run before it changes anything.
-func (a *app) surveyFirst(s *session.Session, v *look.View, p *plan.Plan) error {
-	// Each machine tries some of the others here; verbund survey tries all.
-	const peers = 4
-	answers := look.Survey(a.soft, s, v, look.SurveyOptions{Only: look.Needed(p), Peers: peers})
-	wrong := slices.DeleteFunc(answers, func(x look.Answer) bool { return !bad(x) })
-	if len(wrong) == 0 {
-		return nil
-	}
-	for _, x := range wrong {
-		a.ui.problem(fmt.Sprintf("%s, %s: %s\n  what now   %s", cmp.Or(x.Machine, "site "+s.Decl.Site), x.Question, x.Found, cmp.Or(x.Todo, "look at the machine")))
-	}
-	return &exit{exitFailed, fmt.Errorf("%s in the way; nothing was changed. verbund survey shows everything", map[bool]string{true: "1 thing is", false: count(len(wrong), "thing") + " are"}[len(wrong) == 1])}
 }

@@ -16,6 +16,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/trust"
+	"verbund/internal/core/words"
 	"verbund/internal/kube"
 	"verbund/internal/store"
 )
@@ -139,9 +140,9 @@ func (a *app) tokenCmd() *cobra.Command {
 					err = a.ui.json(tokenSaid{text, tok.ID, pool, machine, uses, tok.Ends.UTC()})
 				} else {
 					_, err = fmt.Fprintln(a.out, text)
-					a.ui.say("for %s, %s, %s; this is the only time that it is shown", cmp.Or(machine, "pool "+pool), count(uses, "use"), remaining(tok.Ends).text)
+					a.ui.say("for %s, %s, %s; this is the only time that it is shown", cmp.Or(machine, "pool "+pool), words.Count(uses, "use"), remaining(tok.Ends).text)
 				}
-				return fmt.Sprintf("issued token %s for %s, %s, until %s", tok.ID, cmp.Or(machine, "pool "+pool), count(uses, "use"), tok.Ends.UTC().Format(time.RFC3339)), err
+				return fmt.Sprintf("issued token %s for %s, %s, until %s", tok.ID, cmp.Or(machine, "pool "+pool), words.Count(uses, "use"), tok.Ends.UTC().Format(time.RFC3339)), err
 			})
 		},
 	}

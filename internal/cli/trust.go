@@ -14,6 +14,7 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/trust"
+	"verbund/internal/core/words"
 )
 
 func (a *app) trustCmd() *cobra.Command {
@@ -129,7 +130,7 @@ func (a *app) showTrust(r *look.TrustReport) {
 	for _, x := range r.Unseen {
 		fmt.Fprintf(a.out, "Not looked at: %s.\n", x)
 	}
-	fmt.Fprintf(a.out, "\n%s, %s wrong.", count(len(r.Entries), "certificate"), count(r.Troubled(), "thing"))
+	fmt.Fprintf(a.out, "\n%s, %s wrong.", words.Count(len(r.Entries), "certificate"), words.Count(r.Troubled(), "thing"))
 	if n := r.NotLooked(); n > 0 {
 		fmt.Fprintf(a.out, " %d could not be looked at.", n)
 	}

@@ -12,7 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"verbund/internal/engine/act"
 	"verbund/internal/engine/look"
 
 	"verbund/internal/core/plan"
@@ -65,16 +64,16 @@ func TestSeconds(t *testing.T) {
 func TestProgressIntoAPipe(t *testing.T) {
 	a, _, errs := quietApp()
 	p := newProgress(a, look.Durations{"ready": 400 * time.Millisecond}, make([]plan.Step, 2))
-	p.start()
+	p.Start()
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.Local)
-	p.entry(store.Entry{Kind: store.RunBegan, Time: at})
-	p.entry(store.Entry{Kind: store.StepBegan, Time: at, Step: "ready/m", What: "ready", Where: "m", Text: "wait"})
+	p.Entry(store.Entry{Kind: store.RunBegan, Time: at})
+	p.Entry(store.Entry{Kind: store.StepBegan, Time: at, Step: "ready/m", What: "ready", Where: "m", Text: "wait"})
 	p.tick()
 	p.tick()
-	p.entry(store.Entry{Kind: store.StepDone, Time: at, Step: "ready/m", What: "ready", Where: "m", Text: "wait", Seconds: 0.5})
-	p.entry(store.Entry{Kind: store.StepFailed, Time: at, Step: "roles", What: "roles", Text: "bind", Seconds: 61})
-	p.stop()
-	p.finish("r1", errors.New("x"))
+	p.Entry(store.Entry{Kind: store.StepDone, Time: at, Step: "ready/m", What: "ready", Where: "m", Text: "wait", Seconds: 0.5})
+	p.Entry(store.Entry{Kind: store.StepFailed, Time: at, Step: "roles", What: "roles", Text: "bind", Seconds: 61})
+	p.Stop()
+	p.Finish("r1", errors.New("x"))
 	text := errs.String()
 	for _, want := range []string{"08:00:00  ok      m                       wait  0.5 s\n", "08:00:00  failed  cluster                 bind  61 s\n", "stopped after 2 steps", "verbund history r1"} {
 		if !strings.Contains(text, want) {
@@ -87,17 +86,6 @@ func TestProgressIntoAPipe(t *testing.T) {
 	}
 	if strings.ContainsRune(text, 0x1b) {
 		t.Errorf("control characters go into a pipe: %q", text)
-	}
-}
-
-func TestFailureHasAllParts(t *testing.T) {
-	err := failure(&act.StepError{Step: plan.Step{Text: "start it"}, Machine: "m", Unit: "kubelet.service", Exit: 7, Log: []string{"line one", "line two"}, Todo: "mend it", Err: errors.New("it ended")})
-	want := "start it on m: it ended\n  machine    m\n  unit       kubelet.service\n  exit code  7\n  last log lines\n    line one\n    line two\n  what now   mend it"
-	if err.Error() != want {
-		t.Errorf("it says\n%s\nwanted\n%s", err, want)
-	}
-	if code := (&exit{exitFailed, nil}).code; code != 1 {
-		t.Errorf("code %d", code)
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"text/template"
 	"time"
 
+	"verbund/internal/engine/converge"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 
@@ -23,6 +24,7 @@ import (
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
+	"verbund/internal/core/words"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -165,7 +167,7 @@ wrong, what to do, and the rule. Exit code 2 when one is an error.`,
 				}
 			} else {
 				a.printFindings(all)
-				a.ui.say("%s: %s, %s", strings.Join(args, ", "), count(all.Errors(), "error"), count(len(all)-all.Errors(), "warning"))
+				a.ui.say("%s: %s, %s", strings.Join(args, ", "), words.Count(all.Errors(), "error"), words.Count(len(all)-all.Errors(), "warning"))
 			}
 			if all.Errors() > 0 {
 				return &exit{code: exitUsage}
@@ -339,7 +341,7 @@ func (a *app) showRoad(from, to string) error {
 		rows = append(rows, cells(fmt.Sprint(i+1), l.Who, l.From, l.To, l.Because))
 	}
 	a.ui.table([]string{"", "who", "from", "to", "because"}, rows)
-	fmt.Fprintf(a.out, "\n%s of the control plane, %s of each worker", count(road.Hops, "hop"), count(road.Drains, "drain"))
+	fmt.Fprintf(a.out, "\n%s of the control plane, %s of each worker", words.Count(road.Hops, "hop"), words.Count(road.Drains, "drain"))
 	if road.Saved > 0 {
 		fmt.Fprintf(a.out, " instead of %d.\nTo hold workers back meanwhile, give their pools kubernetes: %s", road.Hops, road.Legs[0].From)
 	}
@@ -408,7 +410,7 @@ func (a *app) refreshPins() error {
 			sets = append(sets, now)
 		}
 	}
-	return a.writePins(r, sets, r.Plain)
+	return converge.WritePins(r, a.ui.say, sets, r.Plain)
 }
 
 // shortDigest leaves of a digest what one can compare by eye.
@@ -452,7 +454,7 @@ an ignore file keeps them out of version control.`,
 			if a.output == "json" {
 				return a.ui.json(renderSaid{s.Decl.Name, to, n})
 			}
-			a.ui.say("wrote %s of %s to %s", count(n, "file"), s.Decl.Name, to)
+			a.ui.say("wrote %s of %s to %s", words.Count(n, "file"), s.Decl.Name, to)
 			return nil
 		},
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/core/plan"
 	"verbund/internal/engine/session"
 	"verbund/internal/store"
 )
@@ -43,4 +44,28 @@ func UsualDurations(s *session.Session) Durations {
 		out[k] = time.Duration(d[len(d)/2] * float64(time.Second))
 	}
 	return out
+}
+
+// ownWork is what a step that is more than a moment takes of the computer on which
+// a site is simulated, however fast the site is.
+const ownWork = 250 * time.Millisecond
+
+// Usual is how long a step takes by the journal, or as a rule; of a simulated
+// site the rule is as many times faster as the site's pace says.
+func Usual(s *session.Session) func(plan.Step) time.Duration {
+	known := UsualDurations(s)
+	pace := 1
+	if s.SiteFile != nil {
+		pace = max(s.SiteFile.Pace, 1)
+	}
+	return func(st plan.Step) time.Duration {
+		if d, ok := known.Of(string(st.Kind), st.Machine); ok {
+			return d
+		}
+		d := st.Kind.About().Usual
+		if d /= time.Duration(pace); pace > 1 && d > ownWork/4 {
+			d += ownWork
+		}
+		return d + st.Waits
+	}
 }

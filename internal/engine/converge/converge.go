@@ -1,24 +1,22 @@
-package cli
+package converge
 
 import (
 	"errors"
 	"fmt"
 	"slices"
 
-	"verbund/internal/engine/look"
-	"verbund/internal/engine/session"
-
-	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
+	"verbund/internal/engine/kubeconfig"
+	"verbund/internal/engine/look"
 	"verbund/internal/site"
 )
 
-// change is what a command writes down before it converges: to the declaration,
+// Change is what a command writes down before it converges: to the declaration,
 // or to the memory. It is written when the person has agreed and the survey has
 // found nothing in the way, and not before.
-type change struct {
-	text  string // what changes, as a person would say it
-	write func() error
+type Change struct {
+	Text  string // what changes, as a person would say it
+	Write func() error
 }
 
 // mostTaken is how often an address may be somebody else's before a run gives up.
@@ -26,11 +24,9 @@ const mostTaken = 10
 
 // converging is one command that brings about what is declared.
 type converging struct {
-	*app
-	s             *session.Session
-	r             *declare.Result
+	*Work
 	command, only string
-	change        *change
+	change        *Change
 	replaces      string // machine that a new one is to be put in the place of
 
 	release  func()          // of the lock, once it is held
@@ -43,28 +39,33 @@ type converging struct {
 	cut      bool            // the last run was cut off: what it began may not be over
 }
 
-func (a *app) converge(s *session.Session, r *declare.Result, command, only string, c *change) error {
-	x := &converging{app: a, s: s, r: r, command: command, only: only, change: c}
-	return x.run()
+// Converge brings about what is declared, or one part of it; ch is what the command is to
+// write down, nil if nothing.
+func (w *Work) Converge(command, only string, ch *Change) error {
+	return (&converging{Work: w, command: command, only: only, change: ch}).run()
+}
+
+// Replace puts a new machine in the place of one, and converges.
+func (w *Work) Replace(command, machine string) error {
+	return (&converging{Work: w, command: command, replaces: machine}).run()
 }
 
 // run brings about what is declared, in as many rounds as that needs.
 func (x *converging) run() error {
-	a, s, r := x.app, x.s, x.r
 	x.release = func() {}
 	defer func() { x.release() }()
 	// A memory that does not exist yet is made, and locked, when the person has
 	// agreed: until then nothing is written.
-	if s.Store.Exists() {
+	if x.Store.Exists() {
 		if err := x.hold(); err != nil {
 			return err
 		}
 	}
-	if err := a.wake(s, r); err != nil {
+	if err := x.wake(); err != nil {
 		return err
 	}
 	var err error
-	if x.cut, err = s.Store.CutOff(); err != nil {
+	if x.cut, err = x.Store.CutOff(); err != nil {
 		return err
 	}
 	// Machines that are there and asleep, and bare ones that are adopted, are
@@ -80,16 +81,16 @@ func (x *converging) run() error {
 			round++
 		}
 	}
-	return fmt.Errorf("cluster %s does not come to be as declared: each time something is done, something else is to be; verbund plan shows what, and machines with their consoles may say why", s.Decl.Name)
+	return fmt.Errorf("cluster %s does not come to be as declared: each time something is done, something else is to be; verbund plan shows what, and machines with their consoles may say why", x.Decl.Name)
 }
 
 // hold takes the cluster's lock.
 func (x *converging) hold() error {
-	release, err := x.s.Store.Lock(x.command)
+	release, err := x.Store.Lock(x.command)
 	if err != nil {
 		return err
 	}
-	x.release, x.s.Alone = release, true
+	x.release, x.Alone = release, true
 	return nil
 }
 
@@ -97,15 +98,14 @@ func (x *converging) hold() error {
 // something was made ready, and the next one looks again. done says that nothing
 // is left.
 func (x *converging) round() (begun, done bool, err error) {
-	s := x.s
-	v, err := look.Observe(x.soft, s)
+	v, err := look.Observe(x.Soft, x.Session)
 	if err != nil {
 		return false, false, err
 	}
-	if err := look.Limit(s, v, x.only); err != nil {
+	if err := look.Limit(x.Session, v, x.only); err != nil {
 		return false, false, err
 	}
-	if err := look.Unseen(s, v); err != nil {
+	if err := look.Unseen(x.Session, v); err != nil {
 		return false, false, err
 	}
 	p, err := x.exchange(v)
@@ -115,7 +115,7 @@ func (x *converging) round() (begun, done bool, err error) {
 	var left []plan.Step
 	going := p != nil
 	if !going {
-		if p, err = look.PlanOf(s, v); err != nil {
+		if p, err = look.PlanOf(x.Session, v); err != nil {
 			return false, false, err
 		}
 		if x.only != "" && len(p.Steps) > 0 {
@@ -124,7 +124,9 @@ func (x *converging) round() (begun, done bool, err error) {
 			}
 		}
 	}
-	x.sayBeside(p)
+	for _, b := range p.Beside {
+		x.Say("beside this: %s", b) // it does not keep the part that was asked for from being done
+	}
 	switch {
 	case len(p.Steps) > 0:
 	case len(left) == 0 && x.cut && v.Seen.Founded && len(v.Ailing()) > 0:
@@ -138,7 +140,7 @@ func (x *converging) round() (begun, done bool, err error) {
 	// What showed only when a machine was awake is asked about again, if it
 	// cannot be undone; so is an upgrade that follows a repair.
 	if x.asked == nil || slices.ContainsFunc(finals(p), func(id string) bool { return !x.asked[id] }) || p.From != "" && !x.upgrades {
-		if err := x.agree(s, p, v); err != nil {
+		if err := x.Work.agree(p, v); err != nil {
 			return false, false, err
 		}
 		x.asked, x.upgrades = map[string]bool{}, p.From != ""
@@ -152,14 +154,14 @@ func (x *converging) round() (begun, done bool, err error) {
 	}
 	// Machines that go need nothing, and may be in whatever state.
 	if !going {
-		if err := x.surveyFirst(s, v, p); err != nil {
+		if err := x.surveyFirst(v, p); err != nil {
 			return false, false, err
 		}
 	}
 	if err := x.commit(); err != nil {
 		return false, false, err
 	}
-	if err := x.pin(x.r, v); err != nil {
+	if err := x.pin(v); err != nil {
 		return false, false, err
 	}
 	steps := p.Waking(v.Seen)
@@ -172,22 +174,22 @@ func (x *converging) round() (begun, done bool, err error) {
 	// Where the endpoint is about to move and answers already, people's files
 	// learn of it before what answered until now goes away.
 	if v.Seen.Endpoint {
-		if err := x.followEndpoint(s, v.Cluster, false); err != nil {
+		if err := kubeconfig.FollowEndpoint(x.Session, x.Say, v.Cluster, false); err != nil {
 			return true, false, err
 		}
 	}
-	if err := x.carryOut(s, v, x.command, steps); err != nil {
+	if err := x.carryOut(v, x.command, steps); err != nil {
 		// Somebody else got a lease meanwhile: the plan is made anew with another one.
 		var taken *site.Refused
 		if errors.As(err, &taken) && taken.Code == site.AddressTaken && x.taken < mostTaken {
 			x.taken++
 			x.moves++
-			x.ui.say("%s: the plan is made anew with another one", taken.What)
+			x.Say("%s: the plan is made anew with another one", taken.What)
 			return true, false, nil
 		}
 		return true, false, err
 	}
-	if err := x.followEndpoint(s, v.Cluster, true); err != nil {
+	if err := kubeconfig.FollowEndpoint(x.Session, x.Say, v.Cluster, true); err != nil {
 		return true, false, err
 	}
 	// What is left is looked for once more: something may have come to light, or have
@@ -201,7 +203,7 @@ func (x *converging) round() (begun, done bool, err error) {
 // was to replace. A new one that is there already stays;
 // nil if none has to go.
 func (x *converging) exchange(v *look.View) (*plan.Plan, error) {
-	under, err := x.s.Store.Exchanges()
+	under, err := x.Store.Exchanges()
 	if err != nil {
 		return nil, err
 	}
@@ -213,10 +215,10 @@ func (x *converging) exchange(v *look.View) (*plan.Plan, error) {
 	}
 	if name := x.replaces; name != "" {
 		if _, begun := under[name]; begun {
-			x.ui.say("going on with the replacement of %s", name)
+			x.Say("going on with the replacement of %s", name)
 		} else {
 			under[name] = at[name]
-			x.change = &change{fmt.Sprintf("machine %s gives way to a new one", name), func() error { return x.s.Store.SaveExchange(name, at[name]) }}
+			x.change = &Change{fmt.Sprintf("machine %s gives way to a new one", name), func() error { return x.Store.SaveExchange(name, at[name]) }}
 		}
 		x.replaces = ""
 		if _, there := at[name]; !there && under[name] == "" {
@@ -244,16 +246,16 @@ func (x *converging) exchange(v *look.View) (*plan.Plan, error) {
 
 // over ends a command after which nothing is left.
 func (x *converging) over() error {
-	x.sayReplacing(x.s)
+	x.sayReplacing()
 	if x.only != "" {
 		return nil
 	}
 	if x.raised {
-		x.ui.say("next: verbund access --merge FILE puts the cluster into a kubeconfig; verbund status says how it is")
+		x.Say("next: verbund access --merge FILE puts the cluster into a kubeconfig; verbund status says how it is")
 	}
-	under, err := x.s.Store.Exchanges()
+	under, err := x.Store.Exchanges()
 	for name := range under {
-		err = errors.Join(err, x.s.Store.SaveExchange(name, ""))
+		err = errors.Join(err, x.Store.SaveExchange(name, ""))
 	}
 	return err
 }
@@ -262,7 +264,7 @@ func (x *converging) over() error {
 // site runs. Whatever that needed, the plan is made anew after it.
 func (x *converging) ready(v *look.View) (bool, error) {
 	ready := true
-	if !x.s.Alone {
+	if !x.Alone {
 		ready = false
 		if err := x.hold(); err != nil {
 			return false, err
@@ -270,7 +272,7 @@ func (x *converging) ready(v *look.View) (bool, error) {
 	}
 	if v.Inventory == nil {
 		ready = false
-		if err := x.startSite(x.s, x.r); err != nil {
+		if err := x.Host.Start(); err != nil {
 			return false, err
 		}
 	}
@@ -279,7 +281,7 @@ func (x *converging) ready(v *look.View) (bool, error) {
 
 // commit writes down what was agreed to.
 func (x *converging) commit() error {
-	if err := x.s.Store.Make(); err != nil {
+	if err := x.Store.Make(); err != nil {
 		return err
 	}
 	if x.change == nil {
@@ -287,10 +289,10 @@ func (x *converging) commit() error {
 	}
 	c := x.change
 	x.change = nil
-	if err := c.write(); err != nil {
+	if err := c.Write(); err != nil {
 		return err
 	}
-	x.ui.say("%s", c.text)
+	x.Say("%s", c.Text)
 	return nil
 }
 
@@ -298,10 +300,10 @@ func (x *converging) commit() error {
 // changed all the same.
 func (x *converging) nothing(left []plan.Step) error {
 	if x.change != nil {
-		if err := x.ask(fmt.Sprintf("Cluster %s has that already. Write it down?", x.s.Decl.Name)); err != nil {
+		if err := x.Ask(fmt.Sprintf("Cluster %s has that already. Write it down?", x.Decl.Name)); err != nil {
 			return err
 		}
-		if !x.s.Alone {
+		if !x.Alone {
 			if err := x.hold(); err != nil {
 				return err
 			}
@@ -311,56 +313,28 @@ func (x *converging) nothing(left []plan.Step) error {
 		}
 	}
 	if len(left) > 0 {
-		x.ui.say("in cluster %s, %s is as declared: nothing to do", x.s.Decl.Name, x.only)
+		x.Say("in cluster %s, %s is as declared: nothing to do", x.Decl.Name, x.only)
 		x.sayLeft(left)
 		return nil
 	}
-	x.ui.say("cluster %s is as declared: nothing to do", x.s.Decl.Name)
+	x.Say("cluster %s is as declared: nothing to do", x.Decl.Name)
 	return x.over()
 }
 
-// sayBeside says what is wrong outside of the part that was asked for, and does
-// not keep the part from being done.
-func (a *app) sayBeside(p *plan.Plan) {
-	for _, b := range p.Beside {
-		a.ui.say("beside this: %s", b)
+// sayLeft says what a limited run did not do.
+func (w *Work) sayLeft(left []plan.Step) {
+	if text := Left(left); text != "" {
+		w.Say("%s", text)
 	}
 }
 
-// wake makes sure that the site can be asked about a cluster of which something
-// was raised. Starting it is agreed to first: it gives machines their power back.
-func (a *app) wake(s *session.Session, r *declare.Result) error {
-	v, err := look.Locate(a.soft, s)
-	if err != nil {
-		return err
-	}
-	err = look.Unseen(s, v)
-	var ns *look.NotSeen
-	if !errors.As(err, &ns) || ns.Elsewhere || !errors.Is(err, site.ErrNotRunning) {
-		return err
-	}
-	// What cannot be is refused without it.
-	if err := look.Unchanged(s, v); err != nil {
-		return err
-	}
-	if a.confirm != s.Decl.Name {
-		if err := a.ask(fmt.Sprintf("The process of site %s is not running, and without it nothing is known of cluster %s. Start it?", s.Decl.Site, s.Decl.Name)); err != nil {
-			return err
+// finals lists the steps of a plan that take something away for good.
+func finals(p *plan.Plan) []string {
+	var out []string
+	for _, s := range p.Steps {
+		if s.Kind == plan.Wipe || s.Kind == plan.Release {
+			out = append(out, s.ID)
 		}
 	}
-	return a.startSite(s, r)
-}
-
-// locked is held for what changes machines: the site can be asked then.
-func (a *app) locked(s *session.Session, r *declare.Result, command string) (release func(), err error) {
-	release, err = s.Store.Lock(command)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.wake(s, r); err != nil {
-		release()
-		return nil, err
-	}
-	s.Alone = true
-	return release, nil
+	return out
 }

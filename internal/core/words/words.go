@@ -1,0 +1,20 @@
+// Package words puts figures and nouns together, as a person would say them.
+package words
+
+import "fmt"
+
+// Count is a figure with its noun, whose plural ends with s: 1 step, 3 steps.
+func Count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// Are is Count with its verb: 1 step is, 3 steps are.
+func Are(n int, what string) string {
+	if n == 1 {
+		return Count(n, what) + " is"
+	}
+	return Count(n, what) + " are"
+}

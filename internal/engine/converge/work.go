@@ -1,0 +1,171 @@
+package converge
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/words"
+	"verbund/internal/engine/act"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+	"verbund/internal/site"
+)
+
+// Work is a command at work on a cluster.
+type Work struct {
+	*session.Session
+	Asker
+	Host     Host
+	Declared *declare.Result
+	// Soft ends what waits, and lets running steps finish; Hard ends those, too.
+	Soft, Hard context.Context
+}
+
+// wake makes sure that the site can be asked about a cluster of which something
+// was raised. Starting it is agreed to first: it gives machines their power back.
+func (w *Work) wake() error {
+	v, err := look.Locate(w.Soft, w.Session)
+	if err != nil {
+		return err
+	}
+	err = look.Unseen(w.Session, v)
+	var ns *look.NotSeen
+	if !errors.As(err, &ns) || ns.Elsewhere || !errors.Is(err, site.ErrNotRunning) {
+		return err
+	}
+	// What cannot be is refused without it.
+	if err := look.Unchanged(w.Session, v); err != nil {
+		return err
+	}
+	if !w.Named(w.Decl.Name) {
+		if err := w.Ask(fmt.Sprintf("The process of site %s is not running, and without it nothing is known of cluster %s. Start it?", w.Decl.Site, w.Decl.Name)); err != nil {
+			return err
+		}
+	}
+	return w.Host.Start()
+}
+
+// locked is held for what changes machines: the site can be asked then.
+func (w *Work) locked(command string) (release func(), err error) {
+	release, err = w.Store.Lock(command)
+	if err != nil {
+		return nil, err
+	}
+	if err := w.wake(); err != nil {
+		release()
+		return nil, err
+	}
+	w.Alone = true
+	return release, nil
+}
+
+// agree shows what will be done and asks, where there is somebody to ask.
+func (w *Work) agree(p *plan.Plan, v *look.View) error {
+	for _, r := range p.Removes {
+		w.Say("removes %s", r)
+	}
+	for _, st := range p.Steps {
+		if st.Kind == plan.Wipe {
+			w.Say("on %s: %s", st.Machine, st.Text)
+		}
+	}
+	if len(p.Endangers) > 0 {
+		return w.AskByName(w.Decl.Name, fmt.Sprintf("in cluster %s, %s", w.Decl.Name, strings.Join(p.Endangers, "; ")))
+	}
+	return w.Agree(fmt.Sprintf("Do these %s to cluster %s?", words.Count(len(p.Steps), "step"), w.Decl.Name), p, v)
+}
+
+// carryOut runs steps with the journal, and shows them to whoever looks on.
+func (w *Work) carryOut(v *look.View, command string, steps []plan.Step) error {
+	err := w.journaled(v, command, steps, func(r *act.Run) error {
+		if err := r.Prepare(); err != nil {
+			return err
+		}
+		return r.Steps(w.Soft, w.Hard, steps)
+	})
+	var se *act.StepError
+	if errors.As(err, &se) {
+		return failure(err, se)
+	}
+	return err
+}
+
+// journaled does something as a run of its own.
+func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do func(*act.Run) error) error {
+	watch := w.Watch(steps)
+	r, err := act.Begin(w.Session, v, command, watch.Entry)
+	if err != nil {
+		return err
+	}
+	watch.Start()
+	err = do(r)
+	watch.Stop()
+	eerr := r.End(err)
+	watch.Finish(r.ID, err)
+	return errors.Join(err, eerr)
+}
+
+// failure tells a failed step so that one can act on it.
+func failure(err error, se *act.StepError) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%v", se)
+	if se.Machine != "" {
+		fmt.Fprintf(&b, "\n  machine    %s", se.Machine)
+	}
+	if se.Unit != "" {
+		fmt.Fprintf(&b, "\n  unit       %s\n  exit code  %d", se.Unit, se.Exit)
+	}
+	if len(se.Log) > 0 {
+		b.WriteString("\n  last log lines")
+		for _, l := range se.Log {
+			b.WriteString("\n    " + l)
+		}
+	}
+	fmt.Fprintf(&b, "\n  what now   %s", se.Todo)
+	return &Failed{b.String(), err}
+}
+
+// Failed is a step that failed, in the words in which a person is told of it.
+type Failed struct {
+	text string
+	err  error
+}
+
+func (t *Failed) Error() string { return t.text }
+
+func (t *Failed) Unwrap() error { return t.err }
+
+// surveyFirst holds the machines that a plan touches against what it needs,
+// and stops a run before it changes anything.
+func (w *Work) surveyFirst(v *look.View, p *plan.Plan) error {
+	// Each machine tries some of the others here; verbund survey tries all.
+	const peers = 4
+	answers := look.Survey(w.Soft, w.Session, v, look.SurveyOptions{Only: look.Needed(p), Peers: peers})
+	wrong := slices.DeleteFunc(answers, func(x look.Answer) bool { return x.State != look.Bad })
+	if len(wrong) == 0 {
+		return nil
+	}
+	for _, x := range wrong {
+		w.Problem(fmt.Sprintf("%s, %s: %s\n  what now   %s", cmp.Or(x.Machine, "site "+w.Decl.Site), x.Question, x.Found, cmp.Or(x.Todo, "look at the machine")))
+	}
+	return fmt.Errorf("%s in the way; nothing was changed. verbund survey shows everything", map[bool]string{true: "1 thing is", false: words.Count(len(wrong), "thing") + " are"}[len(wrong) == 1])
+}
+
+// Left says what a limited run did not do, or nothing if that is nothing.
+func Left(left []plan.Step) string {
+	if len(left) == 0 {
+		return ""
+	}
+	where := map[string]int{}
+	for _, s := range left {
+		where[cmp.Or(s.Machine, "the cluster")]++
+	}
+	return fmt.Sprintf("left, since the run was limited: %s on %s", words.Count(len(left), "step"), strings.Join(slices.Sorted(maps.Keys(where)), ", "))
+}
