@@ -47,7 +47,7 @@ ask anew.`,
 				return session.ErrNoTrust
 			}
 			s.Asking = ids
-			return a.work(s, r).Converge(command, "", &converge.Change{fmt.Sprintf("%s to be renewed", words.Are(len(ids), "certificate")), func() error {
+			return a.work(s, r).Converge(command, "", &converge.Change{Text: fmt.Sprintf("%s to be renewed", words.Are(len(ids), "certificate")), Write: func() error {
 				s.Asking = nil // it is remembered from now on
 				return s.Store.SaveAsked(ids, true)
 			}})
