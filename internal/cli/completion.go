@@ -108,8 +108,8 @@ func (a *app) completes(root *cobra.Command) {
 
 // known is the declared cluster, as far as it can be worked out without a word.
 func (a *app) known() *topology.Cluster {
-	quiet := &app{in: strings.NewReader(""), out: io.Discard, err: io.Discard, dir: a.dir, file: a.file, keyDir: a.keyDir, quiet: true, output: "text", parallel: 1, soft: a.soft, hard: a.hard}
-	quiet.ui = newUI(quiet)
+	quiet := &app{ui: &ui{in: strings.NewReader(""), out: io.Discard, err: io.Discard, quiet: true, output: "text", soft: a.soft, hard: a.hard}, dir: a.dir, file: a.file, keyDir: a.keyDir, parallel: 1}
+	quiet.style()
 	s, err := quiet.open(false)
 	if err != nil {
 		return nil

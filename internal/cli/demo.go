@@ -58,7 +58,7 @@ if every claim that it made was checked and held.`,
 				}
 				defer os.RemoveAll(keys)
 			}
-			d.sub = &app{in: a.in, out: a.out, err: a.err, dir: dir, keyDir: keys, soft: a.soft, hard: a.hard, yes: true, output: "text", parallel: a.parallel, quiet: a.quiet, noColor: a.noColor}
+			d.sub = &app{ui: &ui{in: a.in, out: a.out, err: a.err, soft: a.soft, hard: a.hard, yes: true, output: "text", quiet: a.quiet, noColor: a.noColor}, dir: dir, keyDir: keys, parallel: a.parallel, command: a.command}
 			return d.live()
 		},
 	}
@@ -112,7 +112,7 @@ func (d *demo) check(ok bool, format string, args ...any) {
 // do runs a command of this program in the demo's folder.
 func (d *demo) do(args ...string) error {
 	fmt.Fprintf(d.out, "$ verbund %s\n", strings.Join(args, " "))
-	if code := d.sub.run(args); code != exitDone {
+	if code := d.sub.command(d.sub, args); code != exitDone {
 		return fmt.Errorf("verbund %s ended with exit code %d", strings.Join(args, " "), code)
 	}
 	return nil
@@ -124,7 +124,7 @@ func (d *demo) live() (err error) {
 			// Whatever happened, nothing is left running.
 			d.sub.soft, d.sub.hard = context.Background(), context.Background()
 			d.sub.quiet = true
-			d.sub.run([]string{"teardown", "--confirm", demoCluster})
+			d.sub.command(d.sub, []string{"teardown", "--confirm", demoCluster})
 			os.RemoveAll(d.sub.dir)
 		}
 	}()
@@ -443,7 +443,7 @@ func (d *demo) lose(k *kubernetes.Clientset) error {
 		d.check(false, "the API takes a change while a control-plane machine is down: %v", last)
 	}
 	fmt.Fprintln(d.out, "$ verbund status")
-	code := d.sub.run([]string{"status"})
+	code := d.sub.command(d.sub, []string{"status"})
 	d.check(code == exitNotWell, "status says that the cluster is not well, with exit code %d", code)
 	if err := d.do("converge", "--yes"); err != nil {
 		return err

@@ -16,14 +16,14 @@ var errDeclined = errors.New("nothing was changed")
 var errAtQuestion = errors.New("interrupted; nothing was changed")
 
 // ask asks a question that names the cluster. Without a terminal it refuses.
-func (a *app) ask(question string) error {
-	if a.yes {
+func (u *ui) ask(question string) error {
+	if u.yes {
 		return nil
 	}
-	if _, ok := isTerminal(a.in); !ok {
+	if _, ok := isTerminal(u.in); !ok {
 		return usage("this changes things, and there is no terminal to ask at; say --yes if it is to be done")
 	}
-	line, err := a.hear(question + " [y/N] ")
+	line, err := u.hear(question + " [y/N] ")
 	if errors.Is(err, errAtQuestion) {
 		return err
 	}
@@ -34,17 +34,17 @@ func (a *app) ask(question string) error {
 }
 
 // askByName wants the cluster's name, because something could be lost.
-func (a *app) askByName(cluster, what string) error {
-	if a.confirm == cluster {
+func (u *ui) askByName(cluster, what string) error {
+	if u.confirm == cluster {
 		return nil
 	}
-	if a.confirm != "" {
-		return usage("--confirm %s does not name the cluster, which is %s", a.confirm, cluster)
+	if u.confirm != "" {
+		return usage("--confirm %s does not name the cluster, which is %s", u.confirm, cluster)
 	}
-	if _, ok := isTerminal(a.in); !ok {
+	if _, ok := isTerminal(u.in); !ok {
 		return usage("%s; say --confirm %s if that is meant", what, cluster)
 	}
-	line, err := a.hear(what + "\nWrite the cluster's name to go on: ")
+	line, err := u.hear(what + "\nWrite the cluster's name to go on: ")
 	if errors.Is(err, errAtQuestion) {
 		return err
 	}
@@ -55,39 +55,39 @@ func (a *app) askByName(cluster, what string) error {
 }
 
 // hear shows a question and reads the line that is typed.
-func (a *app) hear(question string) (string, error) {
-	fmt.Fprint(a.err, question)
-	return a.interruptible(func() (string, error) { return bufio.NewReader(a.in).ReadString('\n') })
+func (u *ui) hear(question string) (string, error) {
+	fmt.Fprint(u.err, question)
+	return u.interruptible(func() (string, error) { return bufio.NewReader(u.in).ReadString('\n') })
 }
 
 // hearUnseen shows a question and reads a line that the terminal does not show.
-func (a *app) hearUnseen(fd int, question string) (string, error) {
-	fmt.Fprint(a.err, question)
+func (u *ui) hearUnseen(fd int, question string) (string, error) {
+	fmt.Fprint(u.err, question)
 	before, err := term.GetState(fd)
 	if err != nil {
 		return "", err
 	}
-	text, err := a.interruptible(func() (string, error) {
+	text, err := u.interruptible(func() (string, error) {
 		b, err := term.ReadPassword(fd)
 		return string(b), err
 	})
 	if errors.Is(err, errAtQuestion) {
 		return "", errors.Join(err, term.Restore(fd, before))
 	}
-	fmt.Fprintln(a.err)
+	fmt.Fprintln(u.err)
 	return text, err
 }
 
 // interruptible waits for what is typed, or until the program is interrupted:
 // then it leaves at once, and whoever still reads goes down with the program.
-func (a *app) interruptible(read func() (string, error)) (string, error) {
+func (u *ui) interruptible(read func() (string, error)) (string, error) {
 	type typed struct {
 		text string
 		err  error
 	}
 	got := make(chan typed, 1)
-	a.asking.Store(true)
-	defer a.asking.Store(false)
+	u.asking.Store(true)
+	defer u.asking.Store(false)
 	go func() {
 		text, err := read()
 		got <- typed{text, err}
@@ -95,7 +95,7 @@ func (a *app) interruptible(read func() (string, error)) (string, error) {
 	select {
 	case t := <-got:
 		return t.text, t.err
-	case <-a.soft.Done():
+	case <-u.soft.Done():
 		return "", &exit{exitInterrupted, errAtQuestion}
 	}
 }

@@ -11,7 +11,6 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"syscall"
 
 	"verbund/internal/engine/act"
@@ -57,26 +56,17 @@ func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Error
 
 // app is what all commands share.
 type app struct {
-	in       io.Reader
-	out, err io.Writer
-	ui       *ui
+	*ui
 
 	dir      string // folder of the declaration; empty: the current one
 	file     string
-	output   string
-	yes      bool
-	confirm  string
 	mayLose  []string // selectors of pods
 	parallel int
-	quiet    bool
-	verbose  bool
-	noColor  bool
 	unlock   string // file that opens the store
 	keyDir   string // of key files, if not the person's own
 
-	soft, hard context.Context
-	asking     atomic.Bool       // somebody is being asked something
-	onEntry    func(store.Entry) // also gets every journal entry
+	// command runs another command line of this program.
+	command func(a *app, args []string) int
 }
 
 // Main runs the program and returns its exit code.
@@ -91,7 +81,7 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 	// A command lives for moments and on little memory: collecting garbage
 	// rarely makes reading a large declaration a fifth faster.
 	debug.SetGCPercent(400)
-	a := &app{in: in, out: out, err: errw}
+	a := &app{ui: &ui{in: in, out: out, err: errw}, command: (*app).run}
 	hard, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	soft, stop := context.WithCancel(hard)
@@ -169,7 +159,7 @@ again at any time: it looks at what is there and goes on.
 New here? "verbund demo" lives through everything in about a minute.`,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
-			a.ui = newUI(a)
+			a.style()
 			if a.output != "text" && a.output != "json" {
 				return usage("--output %s is not known; choose text or json", a.output)
 			}
@@ -179,7 +169,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 			return nil
 		},
 	}
-	a.ui = newUI(a)
+	a.style()
 	root.CompletionOptions.HiddenDefaultCmd = false
 	f := root.PersistentFlags()
 	f.StringVarP(&a.file, "file", "f", "", "the declaration, if not the only one in this folder")

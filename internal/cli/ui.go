@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -8,8 +9,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"unicode"
 	"unicode/utf8"
+
+	"verbund/internal/store"
 
 	"github.com/charmbracelet/lipgloss"
 	"golang.org/x/term"
@@ -19,7 +23,19 @@ import (
 // terminal, never with NO_COLOR or --no-color; redrawing only on a terminal
 // that says it can; standard error tells the progress, standard output the data.
 type ui struct {
-	a                    *app
+	in       io.Reader
+	out, err io.Writer
+	output   string // text or json
+	yes      bool
+	confirm  string // the cluster's name, said beforehand
+	quiet    bool
+	verbose  bool
+	noColor  bool
+
+	soft, hard context.Context   // until somebody interrupts, and until they do so again
+	asking     atomic.Bool       // somebody is being asked something
+	onEntry    func(store.Entry) // also gets every journal entry
+
 	outColour, errColour bool
 	live                 bool // standard error is a terminal that can redraw
 	good, attention, bad lipgloss.Style
@@ -34,13 +50,13 @@ func isTerminal(w any) (int, bool) {
 	return int(f.Fd()), term.IsTerminal(int(f.Fd()))
 }
 
-func newUI(a *app) *ui {
-	u := &ui{a: a}
-	plain := a.noColor || os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb"
-	_, o := isTerminal(a.out)
-	_, e := isTerminal(a.err)
+// style finds out what the terminal can do, once the flags are known.
+func (u *ui) style() {
+	plain := u.noColor || os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb"
+	_, o := isTerminal(u.out)
+	_, e := isTerminal(u.err)
 	u.outColour, u.errColour = o && !plain, e && !plain
-	u.live = e && os.Getenv("TERM") != "dumb" && a.output != "json" && !a.quiet
+	u.live = e && os.Getenv("TERM") != "dumb" && u.output != "json" && !u.quiet
 	r := lipgloss.NewRenderer(io.Discard)
 	r.SetColorProfile(2) // the terminal's own sixteen colours
 	if plain {
@@ -50,7 +66,6 @@ func newUI(a *app) *ui {
 	u.attention = r.NewStyle().Foreground(lipgloss.Color("3"))
 	u.bad = r.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
 	u.faint = r.NewStyle().Faint(true)
-	return u
 }
 
 // width of the terminal behind w, or 0 when it is none. COLUMNS says another one.
@@ -86,7 +101,7 @@ func height(w any) int {
 }
 
 func (u *ui) json(v any) error {
-	e := json.NewEncoder(u.a.out)
+	e := json.NewEncoder(u.out)
 	e.SetIndent("", "  ")
 	return e.Encode(v)
 }
@@ -101,8 +116,8 @@ func list[T any](x []T) []T {
 
 // say writes a line of progress.
 func (u *ui) say(format string, args ...any) {
-	if !u.a.quiet && u.a.output != "json" {
-		fmt.Fprintln(u.a.err, u.fitting(visible(fmt.Sprintf(format, args...))))
+	if !u.quiet && u.output != "json" {
+		fmt.Fprintln(u.err, u.fitting(visible(fmt.Sprintf(format, args...))))
 	}
 }
 
@@ -132,12 +147,12 @@ func hidden(r rune) bool {
 // fitting breaks what is said on a terminal between words, line by line; anywhere
 // else lines stay whole, for programs that read them.
 func (u *ui) fitting(text string) string {
-	if _, ok := isTerminal(u.a.err); !ok {
+	if _, ok := isTerminal(u.err); !ok {
 		return text
 	}
 	var out []string
 	for l := range strings.SplitSeq(text, "\n") {
-		out = append(out, fold(l, width(u.a.err))...)
+		out = append(out, fold(l, width(u.err))...)
 	}
 	return strings.Join(out, "\n")
 }
@@ -148,7 +163,7 @@ func (u *ui) problem(msg string) {
 	if u.errColour {
 		text = strings.Replace(text, "error:", u.bad.Render("error:"), 1)
 	}
-	fmt.Fprintln(u.a.err, text)
+	fmt.Fprintln(u.err, text)
 }
 
 // cell is one field of a table with its state: "", "good", "attention", "bad".
@@ -186,7 +201,7 @@ func (u *ui) table(head []string, rows [][]cell, gives ...string) {
 			r[i].text = visible(r[i].text)
 		}
 	}
-	limit := width(u.a.out)
+	limit := width(u.out)
 	shown := make([]int, len(head))
 	w := make([]int, len(head))
 	for i, h := range head {
@@ -244,7 +259,7 @@ func (u *ui) table(head []string, rows [][]cell, gives ...string) {
 				b.WriteString("  ")
 			}
 		}
-		fmt.Fprintln(u.a.out, trimLines(b.String()))
+		fmt.Fprintln(u.out, trimLines(b.String()))
 	}
 	line(cells(head...), func(_ cell, s string) string { return u.faint.Render(s) })
 	for _, r := range rows {
@@ -276,7 +291,7 @@ func (u *ui) fields(rows []field) {
 	for _, r := range rows {
 		w = max(w, utf8.RuneCountInString(r.name))
 	}
-	limit := width(u.a.out)
+	limit := width(u.out)
 	for _, r := range rows {
 		r.cell.text = visible(r.cell.text)
 		lines := []string{r.cell.text}
@@ -291,7 +306,7 @@ func (u *ui) fields(rows []field) {
 			if u.outColour {
 				l = u.paint(r.cell, l)
 			}
-			fmt.Fprintln(u.a.out, strings.TrimRight(name+strings.Repeat(" ", w-utf8.RuneCountInString(name)+2)+l, " "))
+			fmt.Fprintln(u.out, strings.TrimRight(name+strings.Repeat(" ", w-utf8.RuneCountInString(name)+2)+l, " "))
 		}
 	}
 }

@@ -20,8 +20,8 @@ import (
 
 func quietApp() (*app, *bytes.Buffer, *bytes.Buffer) {
 	var out, errs bytes.Buffer
-	a := &app{in: strings.NewReader(""), out: &out, err: &errs, output: "text"}
-	a.ui = newUI(a)
+	a := &app{ui: &ui{in: strings.NewReader(""), out: &out, err: &errs, output: "text"}}
+	a.style()
 	return a, &out, &errs
 }
 

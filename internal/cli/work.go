@@ -19,28 +19,28 @@ import (
 
 // work is what a command does to a cluster, with this terminal to ask at.
 func (a *app) work(s *session.Session, r *declare.Result) *converge.Work {
-	d := &desk{a, s, r}
+	d := &asker{a, s, r}
 	return &converge.Work{Session: s, Asker: d, Host: d, Declared: r, Soft: a.soft, Hard: a.hard}
 }
 
-// desk is where a person sits who is asked about a cluster.
-type desk struct {
+// asker asks, about one cluster, whoever sits at the terminal.
+type asker struct {
 	a *app
 	s *session.Session
 	r *declare.Result
 }
 
-func (d *desk) Say(format string, args ...any) { d.a.ui.say(format, args...) }
+func (d *asker) Say(format string, args ...any) { d.a.ui.say(format, args...) }
 
-func (d *desk) Problem(text string) { d.a.ui.problem(text) }
+func (d *asker) Problem(text string) { d.a.ui.problem(text) }
 
-func (d *desk) Ask(question string) error { return d.a.ask(question) }
+func (d *asker) Ask(question string) error { return d.a.ask(question) }
 
-func (d *desk) AskByName(cluster, what string) error { return d.a.askByName(cluster, what) }
+func (d *asker) AskByName(cluster, what string) error { return d.a.askByName(cluster, what) }
 
-func (d *desk) Named(cluster string) bool { return d.a.confirm == cluster }
+func (d *asker) Named(cluster string) bool { return d.a.confirm == cluster }
 
-func (d *desk) Agree(question string, p *plan.Plan, v *look.View) error {
+func (d *asker) Agree(question string, p *plan.Plan, v *look.View) error {
 	if _, ok := isTerminal(d.a.in); ok && !d.a.yes {
 		slots, total := p.Schedule(d.s.Parallel, look.Usual(d.s))
 		d.a.showPlan(d.s, p, v, slots, total)
@@ -48,11 +48,11 @@ func (d *desk) Agree(question string, p *plan.Plan, v *look.View) error {
 	return d.a.ask(question)
 }
 
-func (d *desk) Watch(steps []plan.Step) converge.Watcher {
+func (d *asker) Watch(steps []plan.Step) converge.Watcher {
 	return newProgress(d.a, look.UsualDurations(d.s), steps)
 }
 
-func (d *desk) Proof(id string, claims []look.Proved) error {
+func (d *asker) Proof(id string, claims []look.Proved) error {
 	replaced := true
 	var rows [][]cell
 	for _, p := range claims {
@@ -70,9 +70,9 @@ func (d *desk) Proof(id string, claims []look.Proved) error {
 	return nil
 }
 
-func (d *desk) Start() error { return d.a.startSite(d.s, d.r) }
+func (d *asker) Start() error { return d.a.startSite(d.s, d.r) }
 
-func (d *desk) Leave(ctx context.Context) error {
+func (d *asker) Leave(ctx context.Context) error {
 	c, err := simulatedSite(d.s)
 	if err != nil {
 		return err
@@ -92,4 +92,4 @@ func (d *desk) Leave(ctx context.Context) error {
 	return nil
 }
 
-func (d *desk) OpenedBy(p store.Protection) string { return cmp.Or(d.a.keys().KeyFile(p), p.Kind) }
+func (d *asker) OpenedBy(p store.Protection) string { return cmp.Or(d.a.keys().KeyFile(p), p.Kind) }

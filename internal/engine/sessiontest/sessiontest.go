@@ -1,3 +1,5 @@
+// Package sessiontest has a session in the hands of a test: a memory of its own, a cluster,
+// and a site that does as the test says.
 package sessiontest
 
 import (

@@ -1,3 +1,4 @@
+// Package vouchtest makes authorities for tests.
 package vouchtest
 
 import (
