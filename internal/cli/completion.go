@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"verbund/internal/engine/vouch"
+	enginevouch "verbund/internal/engine/vouch"
 	"verbund/internal/site/simulated"
 
 	"github.com/spf13/cobra"
@@ -38,7 +38,7 @@ func (a *app) completes(root *cobra.Command) {
 	pools := of(func(c *topology.Cluster) []string { return plan.Parts(c)[2:] })
 	parts := of(plan.Parts)
 	certificates := of(func(c *topology.Cluster) (out []string) {
-		for _, r := range vouch.Known(c) {
+		for _, r := range enginevouch.Known(c) {
 			out = append(out, r.ID)
 		}
 		return out

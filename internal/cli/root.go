@@ -13,7 +13,7 @@ import (
 	"strings"
 	"syscall"
 
-	"verbund/internal/engine/act"
+	engineact "verbund/internal/engine/act"
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/session"
@@ -81,7 +81,7 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 	// A command lives for moments and on little memory: collecting garbage
 	// rarely makes reading a large declaration a fifth faster.
 	debug.SetGCPercent(400)
-	a := &app{ui: &ui{in: in, out: out, err: errw}, command: (*app).run}
+	a := &app{ui: &ui{in: in, out: out, err: errw}, command: func(a *app, args []string) int { return a.run(args) }}
 	hard, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	soft, stop := context.WithCancel(hard)
@@ -136,7 +136,7 @@ func (a *app) run(args []string) int {
 		code = exitLocked
 	case errors.As(err, &misnamed), errors.Is(err, session.ErrNotMet):
 		code = exitUsage
-	case errors.Is(err, act.ErrInterrupted) || a.soft.Err() != nil:
+	case errors.Is(err, engineact.ErrInterrupted) || a.soft.Err() != nil:
 		code = exitInterrupted
 	}
 	if msg := err.Error(); msg != "" {

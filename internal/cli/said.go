@@ -3,7 +3,7 @@ package cli
 import (
 	"time"
 
-	"verbund/internal/engine/look"
+	enginelook "verbund/internal/engine/look"
 	"verbund/internal/site"
 
 	corev1 "k8s.io/api/core/v1"
@@ -37,9 +37,9 @@ type storeChecked struct {
 }
 
 type replacedSaid struct {
-	Replaced string        `json:"replaced"`
-	Proof    []look.Proved `json:"proof"`
-	Holds    bool          `json:"holds"` // all of it
+	Replaced string              `json:"replaced"`
+	Proof    []enginelook.Proved `json:"proof"`
+	Holds    bool                `json:"holds"` // all of it
 }
 
 type tokenSaid struct {
@@ -109,10 +109,10 @@ var said = []struct {
 	{"draft", wroteSaid{}}, {"check", []declare.Finding{}}, {"check --rules", []declare.Rule{}}, {"check --merged", mergedSaid{}},
 	{"versions", versionsSaid{}}, {"versions --refresh", []versions.PinChange{}}, {"render", renderSaid{}},
 	{"plan", planned{}}, {"converge, and every command that changes machines: a line for each entry", store.Entry{}},
-	{"status", look.Health{}}, {"status --all", []glance{}}, {"nodes", []corev1.Node{}}, {"machines", []machineSaid{}}, {"inspect", []inspected{}}, {"logs", []logLine{}},
-	{"history", []runSaid{}}, {"history RUN", []store.Entry{}}, {"survey", []look.Answer{}}, {"collect", collectSaid{}},
+	{"status", enginelook.Health{}}, {"status --all", []glance{}}, {"nodes", []corev1.Node{}}, {"machines", []machineSaid{}}, {"inspect", []inspected{}}, {"logs", []logLine{}},
+	{"history", []runSaid{}}, {"history RUN", []store.Entry{}}, {"survey", []enginelook.Answer{}}, {"collect", collectSaid{}},
 	{"access --list", []accessSaid{}}, {"hosts", []hostLine{}},
-	{"trust list", look.TrustReport{}}, {"trust show", trust.Entry{}}, {"trust replace, at its end", replacedSaid{}},
+	{"trust list", enginelook.TrustReport{}}, {"trust show", trust.Entry{}}, {"trust replace, at its end", replacedSaid{}},
 	{"token issue", tokenSaid{}}, {"token list", []kube.Token{}}, {"requests list", []judgedRequest{}},
 	{"site mirror", []site.Mirrored{}}, {"site images", []site.Composed{}},
 	{"store show", storeSaid{}}, {"store show --check", storeChecked{}}, {"version", versionSaid{}},

@@ -18,17 +18,18 @@ import (
 	"verbund/internal/store"
 )
 
-func quietApp() (*app, *bytes.Buffer, *bytes.Buffer) {
+// pipe is what a program sees that reads us, and has nothing to say.
+func pipe() (*ui, *bytes.Buffer, *bytes.Buffer) {
 	var out, errs bytes.Buffer
-	a := &app{ui: &ui{in: strings.NewReader(""), out: &out, err: &errs, output: "text"}}
-	a.style()
-	return a, &out, &errs
+	u := &ui{in: strings.NewReader(""), out: &out, err: &errs, output: "text"}
+	u.style()
+	return u, &out, &errs
 }
 
 // Tables align, whatever is in them, and carry no colour into a pipe.
 func TestTable(t *testing.T) {
-	a, out, _ := quietApp()
-	a.ui.table([]string{"name", "state", "note"}, [][]cell{
+	a, out, _ := pipe()
+	a.table([]string{"name", "state", "note"}, [][]cell{
 		{plain("a"), {"ready", "good"}, plain("x")},
 		{plain("länger"), {"not ready", "bad"}, plain("")},
 	})
@@ -62,7 +63,9 @@ func TestSeconds(t *testing.T) {
 // Into a pipe go finished steps as plain lines: when, what state, where, what,
 // how long.
 func TestProgressIntoAPipe(t *testing.T) {
-	a, _, errs := quietApp()
+	var errs bytes.Buffer
+	a := &app{ui: &ui{in: strings.NewReader(""), out: &errs, err: &errs, output: "text"}}
+	a.style()
 	p := newProgress(a, look.Durations{"ready": 400 * time.Millisecond}, make([]plan.Step, 2))
 	p.Start()
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.Local)
@@ -91,7 +94,7 @@ func TestProgressIntoAPipe(t *testing.T) {
 
 // Where there is nobody to ask, nothing is done.
 func TestAsking(t *testing.T) {
-	a, _, _ := quietApp()
+	a, _, _ := pipe()
 	if err := a.ask("Really?"); err == nil || !strings.Contains(err.Error(), "--yes") {
 		t.Errorf("without a terminal: %v", err)
 	}
@@ -163,12 +166,12 @@ func TestVisible(t *testing.T) {
 			t.Errorf("%q is shown as %q, wanted %q", x.in, got, x.want)
 		}
 	}
-	a, out, errs := quietApp()
+	a, out, errs := pipe()
 	a.quiet = false
-	a.ui.say("%s", "\x1b[2J")
-	a.ui.problem("\x1b[2J")
-	a.ui.table([]string{"x", "y"}, [][]cell{cells("\x1b[2J", "z")})
-	a.ui.fields([]field{{"x", plain("\x1b[2J")}})
+	a.say("%s", "\x1b[2J")
+	a.problem("\x1b[2J")
+	a.table([]string{"x", "y"}, [][]cell{cells("\x1b[2J", "z")})
+	a.fields([]field{{"x", plain("\x1b[2J")}})
 	if all := out.String() + errs.String(); strings.Contains(all, "\x1b") || strings.Count(all, `\x1b[2J`) != 4 {
 		t.Errorf("shown is %q", all)
 	}
