@@ -5,24 +5,25 @@ import (
 	"slices"
 	"strings"
 
-	enginevouch "verbund/internal/engine/vouch"
-	"verbund/internal/site/simulated"
-
 	"github.com/spf13/cobra"
 
+	"verbund/internal/cli/desk"
+	"verbund/internal/cli/term"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
+	enginevouch "verbund/internal/engine/vouch"
+	"verbund/internal/site/simulated"
 )
 
 // completes gives every command the words that can stand after it, worked out from
 // the declaration and the memory alone: nothing is asked over a network, and what
 // cannot be worked out is not offered.
-func (a *app) completes(root *cobra.Command) {
+func completes(a *desk.App, root *cobra.Command) {
 	of := func(f func(c *topology.Cluster) []string) func() []string {
 		return func() []string {
-			c := a.known()
+			c := known(a)
 			if c == nil {
 				return nil
 			}
@@ -107,10 +108,10 @@ func (a *app) completes(root *cobra.Command) {
 }
 
 // known is the declared cluster, as far as it can be worked out without a word.
-func (a *app) known() *topology.Cluster {
-	quiet := &app{ui: &ui{in: strings.NewReader(""), out: io.Discard, err: io.Discard, quiet: true, output: "text", soft: a.soft, hard: a.hard}, dir: a.dir, file: a.file, keyDir: a.keyDir, parallel: 1}
-	quiet.style()
-	s, err := quiet.open(false)
+func known(a *desk.App) *topology.Cluster {
+	quiet := &desk.App{UI: &term.UI{In: strings.NewReader(""), Out: io.Discard, Err: io.Discard, Quiet: true, Output: "text", Soft: a.Soft, Hard: a.Hard}, Dir: a.Dir, File: a.File, KeyDir: a.KeyDir, Parallel: 1}
+	quiet.Style()
+	s, err := quiet.Open(false)
 	if err != nil {
 		return nil
 	}

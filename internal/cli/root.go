@@ -13,86 +13,52 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"verbund/internal/cli/act"
+	"verbund/internal/cli/desk"
+	"verbund/internal/cli/enter"
+	"verbund/internal/cli/keep"
+	"verbund/internal/cli/look"
+	"verbund/internal/cli/practise"
+	"verbund/internal/cli/term"
+	"verbund/internal/cli/vouch"
+	"verbund/internal/cli/write"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/versions"
 	engineact "verbund/internal/engine/act"
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/session"
-
-	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
-
-	"verbund/internal/core/plan"
-	"verbund/internal/core/versions"
 	"verbund/internal/sim"
 	"verbund/internal/store"
 )
-
-// The exit codes.
-const (
-	exitDone        = 0
-	exitFailed      = 1
-	exitUsage       = 2
-	exitNotWell     = 3
-	exitLocked      = 4
-	exitInterrupted = 130
-)
-
-// exit is an error with an exit code; without a message it has been told already.
-type exit struct {
-	code int
-	err  error
-}
-
-func (e *exit) Error() string {
-	if e.err == nil {
-		return ""
-	}
-	return e.err.Error()
-}
-
-func (e *exit) Unwrap() error { return e.err }
-
-func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Errorf(format, args...)} }
-
-// app is what all commands share.
-type app struct {
-	*ui
-
-	dir      string // folder of the declaration; empty: the current one
-	file     string
-	mayLose  []string // selectors of pods
-	parallel int
-	unlock   string // file that opens the store
-	keyDir   string // of key files, if not the person's own
-
-	// command runs another command line of this program.
-	command func(a *app, args []string) int
-}
 
 // Main runs the program and returns its exit code.
 func Main(args []string, in io.Reader, out, errw io.Writer) int {
 	if handled, err := sim.Main(args); handled {
 		if err != nil {
 			fmt.Fprintln(errw, err)
-			return exitFailed
+			return term.ExitFailed
 		}
-		return exitDone
+		return term.ExitDone
 	}
 	// A command lives for moments and on little memory: collecting garbage
 	// rarely makes reading a large declaration a fifth faster.
 	debug.SetGCPercent(400)
-	a := &app{ui: &ui{in: in, out: out, err: errw}, command: func(a *app, args []string) int { return a.run(args) }}
+	a := &desk.App{UI: &term.UI{In: in, Out: out, Err: errw}, Command: func(a *desk.App, args []string) int { return run(a, args) }}
 	hard, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	soft, stop := context.WithCancel(hard)
 	defer stop()
-	a.soft, a.hard = soft, hard
+	a.Soft, a.Hard = soft, hard
 	sig := make(chan os.Signal, 2)
 	signal.Notify(sig, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(sig)
 	go func() {
 		<-sig
-		if a.asking.Load() {
+		if a.Asking.Load() {
 			fmt.Fprintln(errw)
 		} else {
 			fmt.Fprintln(errw, "\ninterrupted: the running steps are finished, no other is begun; once more to stop at once")
@@ -101,22 +67,22 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 		<-sig
 		cancel()
 	}()
-	return a.run(args)
+	return run(a, args)
 }
 
 // run executes one command line.
-func (a *app) run(args []string) int {
-	root := a.root()
+func run(a *desk.App, args []string) int {
+	root := root(a)
 	root.SetArgs(args)
-	root.SetIn(a.in)
-	root.SetOut(a.out)
-	root.SetErr(a.err)
-	err := root.ExecuteContext(a.soft)
+	root.SetIn(a.In)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	err := root.ExecuteContext(a.Soft)
 	if err == nil {
-		return exitDone
+		return term.ExitDone
 	}
-	code := exitFailed
-	var x *exit
+	code := term.ExitFailed
+	var x *term.Exit
 	var locked *store.Locked
 	var misnamed *plan.Misnamed
 	var failed *converge.Failed
@@ -125,30 +91,30 @@ func (a *app) run(args []string) int {
 	var foreign *kubeconfig.Foreign
 	switch {
 	case errors.As(err, &x):
-		code = x.code
+		code = x.Code
 	case errors.As(err, &failed):
-		code = exitFailed
+		code = term.ExitFailed
 	case errors.As(err, &mistake), errors.As(err, &foreign):
-		code = exitUsage
+		code = term.ExitUsage
 	case errors.As(err, &pending):
-		code = exitNotWell
+		code = term.ExitNotWell
 	case errors.As(err, &locked):
-		code = exitLocked
+		code = term.ExitLocked
 	case errors.As(err, &misnamed), errors.Is(err, session.ErrNotMet):
-		code = exitUsage
-	case errors.Is(err, engineact.ErrInterrupted) || a.soft.Err() != nil:
-		code = exitInterrupted
+		code = term.ExitUsage
+	case errors.Is(err, engineact.ErrInterrupted) || a.Soft.Err() != nil:
+		code = term.ExitInterrupted
 	}
 	if msg := err.Error(); msg != "" {
-		if code == exitInterrupted && !errors.Is(err, errAtQuestion) {
+		if code == term.ExitInterrupted && !errors.Is(err, term.ErrAtQuestion) {
 			msg = "interrupted; it is safe to run the same command again, which goes on from here"
 		}
-		a.ui.problem(msg)
+		a.UI.Problem(msg)
 	}
 	return code
 }
 
-func (a *app) root() *cobra.Command {
+func root(a *desk.App) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "verbund",
 		Short: "Raise, upgrade and keep Kubernetes clusters",
@@ -159,37 +125,37 @@ again at any time: it looks at what is there and goes on.
 New here? "verbund demo" lives through everything in about a minute.`,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
-			a.style()
-			if a.output != "text" && a.output != "json" {
-				return usage("--output %s is not known; choose text or json", a.output)
+			a.Style()
+			if a.Output != "text" && a.Output != "json" {
+				return term.Usage("--output %s is not known; choose text or json", a.Output)
 			}
-			if a.parallel < 1 {
-				return usage("--parallel %d is not possible; 1 is the least", a.parallel)
+			if a.Parallel < 1 {
+				return term.Usage("--parallel %d is not possible; 1 is the least", a.Parallel)
 			}
 			return nil
 		},
 	}
-	a.style()
+	a.Style()
 	root.CompletionOptions.HiddenDefaultCmd = false
 	f := root.PersistentFlags()
-	f.StringVarP(&a.file, "file", "f", "", "the declaration, if not the only one in this folder")
-	f.StringVarP(&a.output, "output", "o", "text", "text or json")
-	f.BoolVar(&a.quiet, "quiet", false, "say only what went wrong")
-	f.BoolVar(&a.verbose, "verbose", false, "say more: why each step is needed, what each certificate is for")
-	f.BoolVar(&a.noColor, "no-color", false, "no colours, as with NO_COLOR")
-	f.StringVar(&a.unlock, "unlock", "", "file that opens the store: a key file, an SSH key, or one with the passphrase in its first line")
-	f.IntVar(&a.parallel, "parallel", 16, "how many steps and questions at a time")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &exit{exitUsage, err} })
+	f.StringVarP(&a.File, "file", "f", "", "the declaration, if not the only one in this folder")
+	f.StringVarP(&a.Output, "output", "o", "text", "text or json")
+	f.BoolVar(&a.Quiet, "quiet", false, "say only what went wrong")
+	f.BoolVar(&a.Verbose, "verbose", false, "say more: why each step is needed, what each certificate is for")
+	f.BoolVar(&a.NoColor, "no-color", false, "no colours, as with NO_COLOR")
+	f.StringVar(&a.Unlock, "unlock", "", "file that opens the store: a key file, an SSH key, or one with the passphrase in its first line")
+	f.IntVar(&a.Parallel, "parallel", 16, "how many steps and questions at a time")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &term.Exit{Code: term.ExitUsage, Err: err} })
 	groups := []struct {
 		title string
 		cmds  []*cobra.Command
 	}{
-		{"Write", []*cobra.Command{a.draftCmd(), a.checkCmd(), a.versionsCmd(), a.renderCmd()}},
-		{"Act", []*cobra.Command{a.planCmd(), a.convergeCmd(), a.scaleCmd(), a.upgradeCmd(), a.replaceCmd(), a.clearCmd(), a.teardownCmd()}},
-		{"Look", []*cobra.Command{a.statusCmd(), a.nodesCmd(), a.machinesCmd(), a.inspectCmd(), a.logsCmd(), a.historyCmd(), a.surveyCmd(), a.collectCmd()}},
-		{"Enter", []*cobra.Command{a.accessCmd(), a.hostsCmd()}},
-		{"Trust", []*cobra.Command{a.trustCmd(), a.tokenCmd(), a.requestsCmd()}},
-		{"Practise", []*cobra.Command{a.siteCmd(), a.demoCmd()}},
+		{"Write", []*cobra.Command{write.DraftCmd(a), write.CheckCmd(a), write.VersionsCmd(a), write.RenderCmd(a)}},
+		{"Act", []*cobra.Command{act.PlanCmd(a), act.ConvergeCmd(a), act.ScaleCmd(a), act.UpgradeCmd(a), act.ReplaceCmd(a), act.ClearCmd(a), act.TeardownCmd(a)}},
+		{"Look", []*cobra.Command{look.StatusCmd(a), look.NodesCmd(a), look.MachinesCmd(a), look.InspectCmd(a), look.LogsCmd(a), look.HistoryCmd(a), look.SurveyCmd(a), look.CollectCmd(a)}},
+		{"Enter", []*cobra.Command{enter.AccessCmd(a), enter.HostsCmd(a)}},
+		{"Trust", []*cobra.Command{vouch.TrustCmd(a), vouch.TokenCmd(a), vouch.RequestsCmd(a)}},
+		{"Practise", []*cobra.Command{practise.SiteCmd(a), practise.DemoCmd(a)}},
 	}
 	for _, g := range groups {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title + ":"})
@@ -198,7 +164,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 			root.AddCommand(c)
 		}
 	}
-	root.AddCommand(a.storeCmd(), a.versionCmd(), a.manCmd(root))
+	root.AddCommand(keep.StoreCmd(a), versionCmd(a), manCmd(a, root))
 	root.InitDefaultCompletionCmd()
 	// Flags of which one says yes by naming them need no more than their name.
 	cobra.AddTemplateFunc("plainFlags", func(f *pflag.FlagSet) string {
@@ -207,7 +173,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 	})
 	root.SetUsageTemplate(strings.NewReplacer(".LocalFlags.FlagUsages", "plainFlags .LocalFlags", ".InheritedFlags.FlagUsages", "plainFlags .InheritedFlags").Replace(root.UsageTemplate()))
 	mistakes(root)
-	a.completes(root)
+	completes(a, root)
 	return root
 }
 
@@ -221,9 +187,9 @@ func mistakes(c *cobra.Command) {
 		check := c.Args
 		c.Args = func(cmd *cobra.Command, args []string) error {
 			err := check(cmd, args)
-			var x *exit
+			var x *term.Exit
 			if err != nil && !errors.As(err, &x) {
-				err = &exit{exitUsage, err}
+				err = &term.Exit{Code: term.ExitUsage, Err: err}
 			}
 			return err
 		}
@@ -242,74 +208,18 @@ func mistakes(c *cobra.Command) {
 			}
 		}
 		slices.Sort(known)
-		return usage("%s has no command %q; %s", cmd.CommandPath(), args[0], cmp.Or(suggestion(args[0], known), "it has "+strings.Join(known, ", ")))
+		return term.Usage("%s has no command %q; %s", cmd.CommandPath(), args[0], cmp.Or(term.Suggestion(args[0], known), "it has "+strings.Join(known, ", ")))
 	}
 	c.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
 }
 
-// noArgs is cobra.NoArgs with our exit code.
-func noArgs(cmd *cobra.Command, args []string) error {
-	if len(args) > 0 {
-		return usage("%s takes no argument, and %q was given", cmd.Name(), args[0])
-	}
-	return nil
-}
-
-func exactArgs(n int, what string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) != n {
-			return usage("%s needs %s", cmd.Name(), what)
+func versionCmd(a *desk.App) *cobra.Command {
+	return &cobra.Command{Use: "version", Short: "Show the version of this program", Args: term.NoArgs, RunE: func(*cobra.Command, []string) error {
+		v := term.BuildVersion()
+		if a.Output == "json" {
+			return a.UI.JSON(versionSaid{v, versions.Shipped().Versions()})
 		}
-		return nil
-	}
-}
-
-// drains adds the flag of commands that empty nodes.
-func (a *app) drains(c *cobra.Command) *cobra.Command {
-	c.Flags().StringArrayVar(&a.mayLose, "may-lose", nil, "label selector of pods that may be lost for good when their node is emptied, as mayLose in the declaration")
-	return a.asks(c)
-}
-
-// asks adds the flags of commands that change things.
-func (a *app) asks(c *cobra.Command) *cobra.Command {
-	c.Flags().BoolVarP(&a.yes, "yes", "y", false, "do not ask")
-	c.Flags().StringVar(&a.confirm, "confirm", "", "the cluster's name, where data or quorum could be lost")
-	return c
-}
-
-func (a *app) versionCmd() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Show the version of this program", Args: noArgs, RunE: func(*cobra.Command, []string) error {
-		v := buildVersion()
-		if a.output == "json" {
-			return a.ui.json(versionSaid{v, versions.Shipped().Versions()})
-		}
-		fmt.Fprintf(a.out, "verbund %s\n", v)
+		fmt.Fprintf(a.Out, "verbund %s\n", v)
 		return nil
 	}}
-}
-
-// buildVersion is what the build recorded: a release's version, or the commit.
-func buildVersion() string {
-	bi, ok := debug.ReadBuildInfo()
-	if !ok {
-		return "unknown"
-	}
-	v, rev, dirty := bi.Main.Version, "", ""
-	for _, s := range bi.Settings {
-		switch s.Key {
-		case "vcs.revision":
-			rev = s.Value[:min(12, len(s.Value))]
-		case "vcs.modified":
-			if s.Value == "true" {
-				dirty = ", with changes"
-			}
-		}
-	}
-	if v == "" || v == "(devel)" {
-		v = "development"
-	}
-	if rev != "" {
-		v += " (" + rev + dirty + ")"
-	}
-	return v
 }

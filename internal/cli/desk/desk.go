@@ -1,0 +1,35 @@
+package desk
+
+import (
+	"github.com/spf13/cobra"
+
+	"verbund/internal/cli/term"
+)
+
+// App is what all commands share.
+type App struct {
+	*term.UI
+
+	Dir      string // folder of the declaration; empty: the current one
+	File     string
+	MayLose  []string // selectors of pods
+	Parallel int
+	Unlock   string // file that opens the store
+	KeyDir   string // of key files, if not the person's own
+
+	// command runs another command line of this program.
+	Command func(a *App, args []string) int
+}
+
+// Drains adds the flag of commands that empty nodes.
+func (a *App) Drains(c *cobra.Command) *cobra.Command {
+	c.Flags().StringArrayVar(&a.MayLose, "may-lose", nil, "label selector of pods that may be lost for good when their node is emptied, as mayLose in the declaration")
+	return a.Asks(c)
+}
+
+// Asks adds the flags of commands that change things.
+func (a *App) Asks(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVarP(&a.Yes, "yes", "y", false, "do not ask")
+	c.Flags().StringVar(&a.Confirm, "confirm", "", "the cluster's name, where data or quorum could be lost")
+	return c
+}

@@ -1,0 +1,96 @@
+package desk
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"verbund/internal/cli/term"
+	"verbund/internal/core/declare"
+	"verbund/internal/core/plan"
+	"verbund/internal/engine/converge"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+	"verbund/internal/site"
+	"verbund/internal/store"
+)
+
+// Work is what a command does to a cluster, with this terminal to ask at.
+func (a *App) Work(s *session.Session, r *declare.Result) *converge.Work {
+	d := &asker{a, s, r}
+	return &converge.Work{Session: s, Asker: d, Host: d, Declared: r, Soft: a.Soft, Hard: a.Hard}
+}
+
+// asker asks, about one cluster, whoever sits at the terminal.
+type asker struct {
+	a *App
+	s *session.Session
+	r *declare.Result
+}
+
+func (d *asker) Say(format string, args ...any) { d.a.UI.Say(format, args...) }
+
+func (d *asker) Problem(text string) { d.a.UI.Problem(text) }
+
+func (d *asker) Ask(question string) error { return d.a.Ask(question) }
+
+func (d *asker) AskByName(cluster, what string) error { return d.a.AskByName(cluster, what) }
+
+func (d *asker) Named(cluster string) bool { return d.a.Confirm == cluster }
+
+func (d *asker) Agree(question string, p *plan.Plan, v *look.View) error {
+	if _, ok := term.IsTerminal(d.a.In); ok && !d.a.Yes {
+		slots, total := p.Schedule(d.s.Parallel, look.Usual(d.s))
+		d.a.ShowPlan(d.s, p, v, slots, total)
+	}
+	return d.a.Ask(question)
+}
+
+func (d *asker) Watch(steps []plan.Step) converge.Watcher {
+	return newProgress(d.a, look.UsualDurations(d.s), steps)
+}
+
+func (d *asker) Proof(id string, claims []look.Proved) error {
+	replaced := true
+	var rows [][]term.Cell
+	for _, p := range claims {
+		state := term.Cell{Text: "holds", State: "good"}
+		if !p.Holds {
+			replaced = false
+			state = term.Cell{Text: "DOES NOT HOLD", State: "bad"}
+		}
+		rows = append(rows, []term.Cell{term.Plain(p.Where), term.Plain(p.What), state, term.Plain(p.Found)})
+	}
+	if d.a.Output == "json" {
+		return d.a.UI.JSON(ReplacedSaid{id, term.List(claims), replaced})
+	}
+	d.a.UI.Table([]string{"where", "claim", "", "found"}, rows)
+	return nil
+}
+
+func (d *asker) Start() error { return d.a.StartSite(d.s, d.r) }
+
+func (d *asker) Leave(ctx context.Context) error {
+	c, err := SimulatedSite(d.s)
+	if err != nil {
+		return err
+	}
+	gone, err := c.Leave(ctx)
+	if errors.Is(err, site.ErrOlder) {
+		d.a.UI.Say("site %s stays: %v; verbund site stop ends it, and its folder %s can go when no cluster has machines there", d.s.Decl.Site, err, c.Folder)
+		err = nil
+	}
+	if err != nil {
+		return fmt.Errorf("site %s: %w", d.s.Decl.Site, err)
+	}
+	if gone {
+		os.Remove(filepath.Dir(c.Folder)) // only if no other site is there
+		d.a.UI.Say("site %s has no machine left; its process is stopped", d.s.Decl.Site)
+	}
+	return nil
+}
+
+func (d *asker) OpenedBy(p store.Protection) string { return cmp.Or(d.a.Keys().KeyFile(p), p.Kind) }

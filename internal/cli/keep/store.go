@@ -1,0 +1,154 @@
+package keep
+
+import (
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"verbund/internal/cli/desk"
+	"verbund/internal/cli/term"
+	"verbund/internal/core/words"
+	"verbund/internal/store"
+)
+
+func StoreCmd(a *desk.App) *cobra.Command {
+	c := &cobra.Command{Use: "store", Short: "What the tool remembers, and how its secrets are protected"}
+	var check bool
+	show := &cobra.Command{
+		Use: "show", Short: "Show where the store is, and what opens it", Args: term.NoArgs,
+		Long: "With --check it walks the whole store: its file, its pages and the check under\nwhich every value stands; exit code 3 when something is not as it was written.",
+		RunE: func(*cobra.Command, []string) error {
+			s, err := a.Open(false)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if !s.Store.Exists() {
+				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
+			}
+			if check {
+				return checkStore(a, s.Store)
+			}
+			p, err := s.Store.Protection()
+			if err != nil {
+				return err
+			}
+			if p == nil {
+				fmt.Fprintf(a.Out, "store       %s\nprotection  none: it is from an older Verbund; the next run encrypts it\n", s.Store.Path)
+				return &term.Exit{Code: term.ExitNotWell}
+			}
+			key := a.Keys().KeyFile(*p)
+			_, terr := s.Store.Trust()
+			if a.Output == "json" {
+				return a.UI.JSON(StoreSaid{s.Store.Path, p.Kind, p.Recipient, key, terr == nil})
+			}
+			fmt.Fprintf(a.Out, "store       %s\nprotection  %s\n", s.Store.Path, p.Kind)
+			if key != "" {
+				fmt.Fprintf(a.Out, "key file    %s; keep a copy of it in a safe place\n", key)
+			}
+			if p.Recipient != "" {
+				fmt.Fprintf(a.Out, "recipient   %s\n", p.Recipient)
+			}
+			if terr != nil {
+				fmt.Fprintf(a.Out, "opens       no: %v\n", terr)
+				return &term.Exit{Code: term.ExitNotWell}
+			}
+			fmt.Fprintln(a.Out, "opens       yes")
+			return nil
+		},
+	}
+	show.Flags().BoolVar(&check, "check", false, "walk the whole store, and say what of it is damaged")
+	var passphrase, keyFile bool
+	var passFile, sshKey string
+	protect := &cobra.Command{
+		Use: "protect", Short: "Protect the secrets with a key file, a passphrase or an SSH key", Args: term.NoArgs,
+		Long: `Encrypts every secret of the store anew, with a new key, and that key for whoever
+is to open it: a key file in your own configuration folder (as at first), a
+passphrase, or an SSH key (Ed25519 or RSA; give its public half). Backups are opened
+by the same from then on.`,
+		Example: "  verbund store protect --ssh-key ~/.ssh/id_ed25519.pub\n  verbund store protect --passphrase",
+		RunE: func(*cobra.Command, []string) error {
+			n := 0
+			for _, set := range []bool{passphrase || passFile != "", keyFile, sshKey != ""} {
+				if set {
+					n++
+				}
+			}
+			if n != 1 {
+				return term.Usage("say one of --key-file, --passphrase and --ssh-key FILE")
+			}
+			s, err := a.Open(false)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if !s.Store.Exists() {
+				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
+			}
+			release, err := desk.Held(s, "store protect")
+			if err != nil {
+				return err
+			}
+			defer release()
+			old, err := s.Store.Protection()
+			if err != nil {
+				return err
+			}
+			k := a.Keys()
+			k.Unlock = ""
+			var p store.Protection
+			switch {
+			case keyFile:
+				p, err = k.New(fmt.Sprintf("%x", time.Now().UnixNano()&0xffffffff), s.Decl.Name)
+			case sshKey != "":
+				var b []byte
+				if b, err = os.ReadFile(sshKey); err == nil {
+					p, err = k.BySSHKey(old.ID, string(b))
+				}
+			default:
+				var text string
+				if text, err = a.NewPassphrase(k, passFile); err == nil {
+					p = k.ByPassphrase(old.ID, text)
+				}
+			}
+			if err != nil {
+				return term.Usage("%v", err)
+			}
+			if err := s.Store.Protect(p, k); err != nil {
+				return err
+			}
+			a.UI.Say("the secrets of cluster %s are protected with a %s", s.Decl.Name, p.Kind)
+			return nil
+		},
+	}
+	protect.Flags().BoolVar(&keyFile, "key-file", false, "a new key file")
+	protect.Flags().BoolVar(&passphrase, "passphrase", false, "a passphrase, which is asked for")
+	protect.Flags().StringVar(&passFile, "passphrase-file", "", "a passphrase, from the first line of this file")
+	protect.Flags().StringVar(&sshKey, "ssh-key", "", "file with the public half of an SSH key")
+	c.AddCommand(show, protect)
+	return c
+}
+
+// checkStore says what of a store is not as it was written.
+func checkStore(a *desk.App, st *store.Store) error {
+	found := []string{}
+	for _, err := range st.Check() {
+		found = append(found, err.Error())
+	}
+	if a.Output == "json" {
+		if err := a.UI.JSON(StoreChecked{st.Path, found}); err != nil {
+			return err
+		}
+	} else {
+		for _, f := range found {
+			fmt.Fprintf(a.Out, "Damaged: %s.\n", f)
+		}
+		fmt.Fprintf(a.Out, "%s: %s damaged.\n", st.Path, words.Are(len(found), "thing"))
+	}
+	if len(found) > 0 {
+		return &term.Exit{Code: term.ExitNotWell}
+	}
+	return nil
+}

@@ -1,0 +1,299 @@
+package look
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"k8s.io/apimachinery/pkg/util/duration"
+
+	"verbund/internal/cli/desk"
+	"verbund/internal/cli/term"
+	"verbund/internal/core/versions"
+	"verbund/internal/core/words"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+	"verbund/internal/whole"
+)
+
+func StatusCmd(a *desk.App) *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use: "status", Short: "Is the cluster well? The exit code says so too", Args: term.NoArgs,
+		Long: `Exit code 0: as declared and well. 3: anything else, also when nothing can be known
+because the site was not seen. Well means that everything works, that versions are
+as declared, and that no disk is nearly full, no clock is off, no node is cordoned,
+no service keeps restarting and no replacement was left half done. What a run that
+is under way has taken out of service is not called trouble. With --all it looks at
+every cluster that is declared in this folder.`,
+		RunE: func(*cobra.Command, []string) error {
+			if all {
+				return statusAll(a)
+			}
+			s, v, err := a.View()
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			return status(a, s, v)
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "every cluster that is declared in this folder")
+	return c
+}
+
+// Glance is one cluster in a list of clusters.
+type Glance struct {
+	Cluster  string `json:"cluster"`
+	File     string `json:"file"`
+	State    string `json:"state"` // as of status, or has errors
+	Declared string `json:"declared"`
+	Running  string `json:"running"`
+	Nodes    string `json:"nodes"`
+	Trouble  string `json:"trouble,omitempty"`
+}
+
+// tones say how states count.
+var tones = map[look.HealthState]string{look.IsWell: "good", look.IsPending: "attention", look.IsChanged: "attention", look.NotRaised: "attention", look.NotKnown: "attention", look.NotWell: "bad"}
+
+// statusAll looks at every cluster of the folder.
+func statusAll(a *desk.App) error {
+	files := whole.Named(a.Dir, desk.DeclarationEnding)
+	if len(files) == 0 {
+		return term.Usage("there is no declaration (NAME%s) in this folder", desk.DeclarationEnding)
+	}
+	list := []Glance{}
+	for _, f := range files {
+		list = append(list, glanceAt(a, f))
+	}
+	worst := 0
+	var err error
+	if a.Output == "json" {
+		err = a.UI.JSON(list)
+	}
+	var rows [][]term.Cell
+	for _, g := range list {
+		if g.State != string(look.IsWell) {
+			worst = term.ExitNotWell
+		}
+		rows = append(rows, []term.Cell{term.Plain(g.Cluster), {Text: g.State, State: cmp.Or(tones[look.HealthState(g.State)], "bad")}, term.Plain(g.Declared), term.Plain(cmp.Or(g.Running, "-")), term.Plain(g.Nodes), {Text: g.Trouble, State: "bad"}})
+	}
+	if a.Output != "json" {
+		a.UI.Table([]string{"cluster", "state", "declared", "runs", "nodes", "trouble"}, rows, "declared", "runs")
+	}
+	if err == nil && worst != 0 {
+		return &term.Exit{Code: worst}
+	}
+	return err
+}
+
+func glanceAt(a *desk.App, file string) Glance {
+	g := Glance{Cluster: strings.TrimSuffix(filepath.Base(file), desk.DeclarationEnding), File: file}
+	r, err := a.Read(file)
+	if err != nil {
+		g.State, g.Trouble = "has errors", err.Error()
+		return g
+	}
+	g.Cluster, g.Declared = cmp.Or(r.Decl.Name, g.Cluster), r.Decl.Kubernetes
+	if n := r.Findings.Errors(); n > 0 {
+		g.State, g.Trouble = "has errors", fmt.Sprintf("%s in %s; verbund check shows them", words.Count(n, "error"), file)
+		return g
+	}
+	s, _, err := a.OpenPath(file, false)
+	if err != nil {
+		g.State, g.Trouble = "has errors", err.Error()
+		return g
+	}
+	defer s.Close()
+	h, err := health(a, s, nil)
+	if err != nil {
+		g.State, g.Trouble = string(look.NotWell), err.Error()
+		return g
+	}
+	g.State, g.Running, g.Nodes = string(h.State), h.Running, "not known"
+	if h.Nodes.Known {
+		g.Nodes = fmt.Sprintf("%d of %d ready", h.Nodes.Ready, h.Nodes.Total)
+	}
+	if wrong := append(append(append([]string{}, h.Ailing...), h.Strained...), h.Trust...); len(wrong) > 0 {
+		g.Trouble = andMore(wrong)
+	} else {
+		g.Trouble = cmp.Or(h.Why, h.Refused)
+	}
+	return g
+}
+
+// health judges a cluster, looked at already or not.
+func health(a *desk.App, s *session.Session, v *look.View) (*look.Health, error) {
+	var err error
+	if v == nil {
+		if v, err = look.Observe(a.Soft, s); err != nil {
+			return nil, err
+		}
+	}
+	h, err := look.HealthOf(a.Soft, s, v, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	h.Accepted = desk.Accepted(s)
+	if h.Waiting, err = a.Waiting(s, v); err != nil && h.Well {
+		h.State, h.Well = look.NotWell, false
+		h.Strained = append(h.Strained, fmt.Sprintf("certificate requests cannot be listed: %v", err))
+	}
+	return h, nil
+}
+
+// andMore is the first of several, and how many there are besides.
+func andMore(list []string) string {
+	if len(list) == 1 {
+		return list[0]
+	}
+	return fmt.Sprintf("%s; and %d more", list[0], len(list)-1)
+}
+
+func status(a *desk.App, s *session.Session, v *look.View) error {
+	h, err := health(a, s, v)
+	if err != nil {
+		return err
+	}
+	if a.Output == "json" {
+		err = a.UI.JSON(h)
+	} else {
+		a.UI.Fields(statusRows(h, v))
+	}
+	if err == nil && h.State != look.IsWell {
+		return &term.Exit{Code: term.ExitNotWell}
+	}
+	return err
+}
+
+// statusRows tells a cluster's health, the most important first.
+func statusRows(h *look.Health, v *look.View) []term.Field {
+	rows := []term.Field{{Name: "cluster", Cell: term.Cell{Text: h.Cluster + ": " + string(h.State), State: tones[h.State]}}}
+	add := func(name, state, format string, args ...any) {
+		rows = append(rows, term.Field{Name: name, Cell: term.Cell{Text: fmt.Sprintf(format, args...), State: state}})
+	}
+	if r := h.Run; r != nil {
+		add("run", "attention", "verbund %s, since %s, process %d", r.Command, r.Since.Local().Format("15:04:05"), r.Process)
+		for _, st := range r.Steps {
+			add("", "", "%s: %s, for %s", cmp.Or(st.Where, "cluster"), st.Text, term.Seconds(time.Since(st.Time)))
+		}
+		if len(r.Out) > 0 {
+			add("", "", "out of service meanwhile: %s", strings.Join(r.Out, ", "))
+		}
+	}
+	if h.Why != "" {
+		add("why", "attention", "%s", h.Why)
+	}
+	backup := func() {
+		if b := h.Backup; b != nil {
+			add("backup", "", "the newest is %s old, of %s: %s", duration.HumanDuration(time.Since(b.Taken)), b.Version, filepath.Base(b.File))
+		} else if h.Unopened > 0 {
+			add("backup", "attention", "none of this cluster that can be opened with what is here; %s there", words.Are(h.Unopened, "file"))
+		} else if h.State != look.NotRaised {
+			add("backup", "", "none was taken yet")
+		}
+	}
+	switch h.State {
+	case look.NotKnown:
+		backup()
+		return rows
+	case look.NotRaised:
+		if h.Refused != "" {
+			add("refused", "bad", "%s", h.Refused)
+		} else {
+			add("pending", "attention", "%s to what is declared; verbund plan shows them", words.Count(h.Pending, "step"))
+		}
+		return rows
+	}
+	if h.Endpoint.Answers {
+		add("api", "good", "answers at %s (%s)", h.Endpoint.Server, h.Endpoint.Address)
+	} else if v.Seen.API {
+		add("api", "bad", "answers, but not at %s (%s)", h.Endpoint.Server, h.Endpoint.Address)
+	} else {
+		add("api", "bad", "does not answer")
+	}
+	add("kubernetes", map[bool]string{true: "attention"}[unlike(h.Groups)], "%s", versionsText(h))
+	d := h.Datastore
+	switch {
+	case d.Voters == 0:
+		add("datastore", "bad", "does not answer")
+	case d.Healthy <= d.Voters/2:
+		add("datastore", "bad", "%d of %d members healthy: no quorum, nothing can be changed", d.Healthy, d.Voters)
+	default:
+		add("datastore", "", "%d of %d members healthy; survives the loss of %d", d.Healthy, d.Voters, d.Survives)
+	}
+	if h.Nodes.Known {
+		add("nodes", "", "%d of %d Ready", h.Nodes.Ready, h.Nodes.Total)
+	} else {
+		add("nodes", "attention", "not known while the API does not answer")
+	}
+	if h.TrustSaid != "" {
+		add("trust", map[bool]string{true: "bad"}[len(h.Trust) > 0], "%s", h.TrustSaid)
+	}
+	backup()
+	if h.Waiting > 0 {
+		add("requests", "attention", "%s for a person to decide; verbund requests list says why", words.Count(h.Waiting, "certificate request"))
+	}
+	for _, r := range h.Replacing {
+		if r.Waits {
+			add("replacing", "attention", "%s: pass %d of 3 is done everywhere; verbund trust replace %s goes on with the next", r.What, r.Pass, r.What)
+		}
+	}
+	if !v.Cluster.Nodes {
+		add("control", "", "its %s declared not to be nodes (control.nodes: false): verbund machines shows them", words.Are(len(v.Cluster.With(versions.API)), "machine"))
+	}
+	if v.Cluster.Apart {
+		add("members", "", "the datastore stands apart, on %s", words.Count(len(v.Cluster.With(versions.Member)), "machine"))
+	}
+	if held := look.HeldBack(v.Cluster); len(held) > 0 {
+		add("held back", "attention", "%s", strings.Join(held, ", "))
+	}
+	for _, x := range h.Accepted {
+		add("exception", "attention", "%s", x)
+	}
+	for _, l := range h.Ailing {
+		add("trouble", "bad", "%s", l)
+	}
+	for _, l := range h.Strained {
+		add("see to", "attention", "%s", l)
+	}
+	switch {
+	case h.Refused != "":
+		add("refused", "bad", "%s", h.Refused)
+	case h.Pending > 0 && h.Run != nil:
+		add("pending", "attention", "%s to what is declared, those of the run among them", words.Count(h.Pending, "step"))
+	case h.Pending > 0:
+		add("pending", "attention", "%s to what is declared; verbund plan shows them", words.Count(h.Pending, "step"))
+	}
+	return rows
+}
+
+// unlike says whether any machine runs something else than it should.
+func unlike(gs []look.Group) bool {
+	for _, g := range gs {
+		if g.Version != g.Declared {
+			return true
+		}
+	}
+	return false
+}
+
+// versionsText says which version runs, group by group where they are not alike.
+func versionsText(h *look.Health) string {
+	if !unlike(h.Groups) {
+		return fmt.Sprintf("%s runs everywhere, as declared", h.Declared)
+	}
+	var parts []string
+	for _, g := range h.Groups {
+		switch {
+		case g.Version != g.Declared:
+			parts = append(parts, fmt.Sprintf("%s on %s: %s, %s is declared", g.Name, words.Count(g.Machines, "machine"), cmp.Or(g.Version, "not known"), g.Declared))
+		case g.Nodes:
+			parts = append(parts, fmt.Sprintf("%s on %s: %s", g.Name, words.Count(g.Machines, "machine"), g.Version))
+		}
+	}
+	return strings.Join(parts, "; ")
+}
