@@ -128,6 +128,31 @@ func TestHouseEngine(t *testing.T) {
 	}
 }
 
+// The interface: the terminal knows no cluster, the desk has no command, and no command's
+// room knows another one's.
+func TestHouseInterface(t *testing.T) {
+	seen := 0
+	for _, p := range list(t) {
+		name, ok := strings.CutPrefix(p.ImportPath, in+"cli/")
+		if !ok {
+			continue
+		}
+		seen++
+		for _, i := range p.Imports {
+			to, within := strings.CutPrefix(i, in+"cli/")
+			switch {
+			case name == "term" && room(i) != "" && room(i) != "core":
+				t.Errorf("cli/term imports %s: the terminal knows no cluster", i)
+			case name == "desk" && within && to != "term", within && to != "term" && to != "desk":
+				t.Errorf("cli/%s imports cli/%s", name, to)
+			}
+		}
+	}
+	if seen < 9 {
+		t.Fatalf("only %d rooms were looked at", seen)
+	}
+}
+
 // The core computes: no network, no files, no terminal, no goroutines' tools.
 func TestHouseCoreIsPure(t *testing.T) {
 	barred := []string{"os", "os/exec", "net", "net/http", "syscall", "os/signal", "log", "math/rand", "math/rand/v2", "crypto/rand"}

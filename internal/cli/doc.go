@@ -1,7 +1,7 @@
-// Package cli holds the commands: flags, tables, questions and progress. It is
-// the only room that knows a terminal.
+// Package cli is the program: it puts the commands together, reads the command line, and
+// says by its exit code how it went.
 //
-// Data goes to standard output, progress and findings to standard error. A
-// command that changes things shows what it will do and asks, unless --yes;
-// without a terminal and without --yes it refuses.
+// A room for each group of commands stands on desk, which opens a cluster, and on term,
+// which is the terminal; no command's room knows another one's. The tests of the built
+// program are here.
 package cli

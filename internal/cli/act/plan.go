@@ -21,6 +21,7 @@ import (
 	"verbund/internal/whole"
 )
 
+// PlanCmd is verbund plan.
 func PlanCmd(a *desk.App) *cobra.Command {
 	var code bool
 	var only, picture string

@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"verbund/internal/cli/term"
+	"verbund/internal/store"
 )
 
 // App is what all commands share.
@@ -17,7 +18,9 @@ type App struct {
 	Unlock   string // file that opens the store
 	KeyDir   string // of key files, if not the person's own
 
-	// command runs another command line of this program.
+	// OnEntry also gets every journal entry.
+	OnEntry func(store.Entry)
+	// Command runs another command line of this program.
 	Command func(a *App, args []string) int
 }
 

@@ -31,6 +31,7 @@ type Planned struct {
 	SiteRuns  bool        `json:"siteRuns"`
 }
 
+// PlanReport is a plan as JSON.
 func PlanReport(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration, left []plan.Step) Planned {
 	out := Planned{Cluster: s.Decl.Name, Seconds: total.Seconds(), Steps: term.List(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
 	out.Missing, out.TooMuch = term.List(p.Missing), term.List(p.Removes)
@@ -57,6 +58,7 @@ func Accepted(s *session.Session) []string {
 	return out
 }
 
+// ShowPlan shows what is missing and what will be done about it, with its schedule.
 func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration) {
 	for _, b := range p.Beside {
 		a.UI.Say("beside this: %s", b)

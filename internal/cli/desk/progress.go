@@ -66,6 +66,7 @@ func (p *progress) Start() {
 	})
 }
 
+// Stop takes the live part away.
 func (p *progress) Stop() {
 	close(p.quit)
 	p.ended.Wait()

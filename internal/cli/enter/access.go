@@ -44,6 +44,7 @@ type wanted struct {
 	reason string
 }
 
+// AccessCmd is verbund access.
 func AccessCmd(a *desk.App) *cobra.Command {
 	var merge, life, request string
 	var answer signed
@@ -322,4 +323,10 @@ func listAccess(a *desk.App, s *session.Session) error {
 	}
 	a.UI.Table([]string{"name", "kind", "groups", "serial", "works", "reason"}, rows)
 	return nil
+}
+
+// AccessSaid is access that was given, as JSON.
+type AccessSaid struct {
+	store.Given
+	Works bool `json:"works"`
 }

@@ -17,6 +17,7 @@ type HostLine struct {
 	Names   []string   `json:"names"`
 }
 
+// HostsCmd is verbund hosts.
 func HostsCmd(a *desk.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "hosts", Short: "Show lines for a hosts file, with the cluster's names", Args: term.NoArgs,

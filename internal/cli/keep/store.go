@@ -13,6 +13,22 @@ import (
 	"verbund/internal/store"
 )
 
+// StoreSaid is what protects the store, as JSON.
+type StoreSaid struct {
+	Store      string `json:"store"` // folder
+	Protection string `json:"protection"`
+	Recipient  string `json:"recipient"`
+	KeyFile    string `json:"keyFile"`
+	Opens      bool   `json:"opens"`
+}
+
+// StoreChecked is what a check of the store found, as JSON.
+type StoreChecked struct {
+	Store  string   `json:"store"`
+	Damage []string `json:"damage"` // what is not as it was written
+}
+
+// StoreCmd is verbund store.
 func StoreCmd(a *desk.App) *cobra.Command {
 	c := &cobra.Command{Use: "store", Short: "What the tool remembers, and how its secrets are protected"}
 	var check bool

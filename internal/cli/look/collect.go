@@ -25,6 +25,7 @@ import (
 	"verbund/internal/whole"
 )
 
+// CollectCmd is verbund collect.
 func CollectCmd(a *desk.App) *cobra.Command {
 	var to string
 	c := &cobra.Command{
@@ -195,4 +196,12 @@ func pack(b bundle, folder string) ([]byte, error) {
 		return nil, err
 	}
 	return buf.Bytes(), nil
+}
+
+// CollectSaid is what was collected, as JSON.
+type CollectSaid struct {
+	Archive string   `json:"archive"`
+	Files   []string `json:"files"`
+	Removed int      `json:"removed"` // secrets that were taken out
+	Bytes   int      `json:"bytes"`
 }

@@ -48,6 +48,7 @@ type inspectedDeclaration struct {
 	Labels  map[string]string `json:"labels"`
 }
 
+// InspectCmd is verbund inspect.
 func InspectCmd(a *desk.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "inspect NAME…", Short: "Show machines or nodes in full, side by side",

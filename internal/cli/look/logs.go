@@ -31,6 +31,7 @@ type LogLine struct {
 
 const console = "console"
 
+// LogsCmd is verbund logs.
 func LogsCmd(a *desk.App) *cobra.Command {
 	var units []string
 	var lines int

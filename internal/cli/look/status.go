@@ -19,6 +19,7 @@ import (
 	"verbund/internal/whole"
 )
 
+// StatusCmd is verbund status.
 func StatusCmd(a *desk.App) *cobra.Command {
 	var all bool
 	c := &cobra.Command{

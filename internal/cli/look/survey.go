@@ -13,6 +13,7 @@ import (
 	"verbund/internal/engine/look"
 )
 
+// SurveyCmd is verbund survey.
 func SurveyCmd(a *desk.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "survey", Short: "Hold the machines against what the declaration needs", Args: term.NoArgs,

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -38,6 +39,7 @@ import (
 	"verbund/internal/whole"
 )
 
+// DemoCmd is verbund demo.
 func DemoCmd(a *desk.App) *cobra.Command {
 	var keep bool
 	c := &cobra.Command{
@@ -570,3 +572,6 @@ func (d *demo) end() error {
 	d.check(err == nil && !strings.Contains(string(b), demoCluster), "the kubeconfig does not name the cluster any more")
 	return os.RemoveAll(d.sub.Dir)
 }
+
+// running says whether a process exists.
+func running(pid int) bool { return syscall.Kill(pid, 0) == nil }

@@ -9,9 +9,9 @@ import (
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/engine/session"
-	"verbund/internal/site/simulated"
 )
 
+// SiteCmd is verbund site.
 func SiteCmd(a *desk.App) *cobra.Command {
 	c := &cobra.Command{Use: "site", Short: "Start, stop and disturb the simulated site"}
 	with := func(use, short string, n int, what string, start bool, f func(*session.Session, []string) error) *cobra.Command {
@@ -90,25 +90,4 @@ func SiteCmd(a *desk.App) *cobra.Command {
 		faultCmd(a),
 	)
 	return c
-}
-
-func faultCmd(a *desk.App) *cobra.Command {
-	machines, artefacts, zones := simulated.Faults()
-	return &cobra.Command{
-		Use:   "fault KIND NAME",
-		Short: "Make something go wrong",
-		Long:  "Of a machine: " + strings.Join(machines, ", ") + ".\nOf an artefact, as NAME:VERSION: " + strings.Join(artefacts, ", ") + ". Of a zone: " + strings.Join(zones, ", ") + ".",
-		Args:  term.ExactArgs(2, "a kind of fault and the name of a machine, artefact or zone"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			s, err := a.Open(false)
-			if err != nil {
-				return err
-			}
-			c, err := desk.SimulatedSite(s)
-			if err != nil {
-				return err
-			}
-			return desk.SiteError(s, c.Fault(a.Hard, args[0], args[1]))
-		},
-	}
 }

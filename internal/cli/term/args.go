@@ -16,6 +16,7 @@ func NoArgs(cmd *cobra.Command, args []string) error {
 	return nil
 }
 
+// ExactArgs wants so many arguments; what says which.
 func ExactArgs(n int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != n {

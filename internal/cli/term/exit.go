@@ -29,4 +29,5 @@ func (e *Exit) Error() string {
 
 func (e *Exit) Unwrap() error { return e.Err }
 
+// Usage is a mistake in how a command was used.
 func Usage(format string, args ...any) error { return &Exit{ExitUsage, fmt.Errorf(format, args...)} }

@@ -13,10 +13,18 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/look"
+	enginelook "verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/site"
 	"verbund/internal/store"
 )
+
+// ReplacedSaid is what a replacement ends with, as JSON.
+type ReplacedSaid struct {
+	Replaced string              `json:"replaced"`
+	Proof    []enginelook.Proved `json:"proof"`
+	Holds    bool                `json:"holds"` // all of it
+}
 
 // Work is what a command does to a cluster, with this terminal to ask at.
 func (a *App) Work(s *session.Session, r *declare.Result) *converge.Work {
@@ -31,16 +39,22 @@ type asker struct {
 	r *declare.Result
 }
 
+// Say tells a line of progress.
 func (d *asker) Say(format string, args ...any) { d.a.UI.Say(format, args...) }
 
+// Problem tells what is in the way.
 func (d *asker) Problem(text string) { d.a.UI.Problem(text) }
 
+// Ask wants a yes, unless --yes was said.
 func (d *asker) Ask(question string) error { return d.a.Ask(question) }
 
+// AskByName wants the cluster's name, unless --confirm said it.
 func (d *asker) AskByName(cluster, what string) error { return d.a.AskByName(cluster, what) }
 
+// Named says whether --confirm named the cluster.
 func (d *asker) Named(cluster string) bool { return d.a.Confirm == cluster }
 
+// Agree shows the plan to a person at a terminal, and asks.
 func (d *asker) Agree(question string, p *plan.Plan, v *look.View) error {
 	if _, ok := term.IsTerminal(d.a.In); ok && !d.a.Yes {
 		slots, total := p.Schedule(d.s.Parallel, look.Usual(d.s))
@@ -49,10 +63,12 @@ func (d *asker) Agree(question string, p *plan.Plan, v *look.View) error {
 	return d.a.Ask(question)
 }
 
+// Watch shows a run as lines, and on a terminal what runs below them.
 func (d *asker) Watch(steps []plan.Step) converge.Watcher {
 	return newProgress(d.a, look.UsualDurations(d.s), steps)
 }
 
+// Proof shows claims with what was found.
 func (d *asker) Proof(id string, claims []look.Proved) error {
 	replaced := true
 	var rows [][]term.Cell
@@ -71,8 +87,10 @@ func (d *asker) Proof(id string, claims []look.Proved) error {
 	return nil
 }
 
+// Start makes sure that the site's process runs.
 func (d *asker) Start() error { return d.a.StartSite(d.s, d.r) }
 
+// Leave ends the site's process, and removes its folder, if nobody has a machine there.
 func (d *asker) Leave(ctx context.Context) error {
 	c, err := SimulatedSite(d.s)
 	if err != nil {
@@ -93,4 +111,5 @@ func (d *asker) Leave(ctx context.Context) error {
 	return nil
 }
 
+// OpenedBy is the key file, or what else opens a store.
 func (d *asker) OpenedBy(p store.Protection) string { return cmp.Or(d.a.Keys().KeyFile(p), p.Kind) }

@@ -1,0 +1,2 @@
+// Package enter holds the commands by which people come in: access and hosts.
+package enter

@@ -1,0 +1,114 @@
+package write
+
+import (
+	_ "embed"
+	"fmt"
+	"hash/fnv"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/template"
+
+	"github.com/spf13/cobra"
+
+	"verbund/internal/cli/desk"
+	"verbund/internal/cli/term"
+	"verbund/internal/core/declare"
+	"verbund/internal/core/versions"
+	"verbund/internal/store"
+	"verbund/internal/whole"
+)
+
+// WroteSaid lists the files that were written, as JSON.
+type WroteSaid struct {
+	Files []string `json:"files"`
+}
+
+//go:embed draft/available.yaml
+var draftAvailable string
+
+//go:embed draft/small.yaml
+var draftSmall string
+
+//go:embed draft/site.yaml
+var draftSite string
+
+// DraftCmd is verbund draft.
+func DraftCmd(a *desk.App) *cobra.Command {
+	var shape, siteName, version string
+	c := &cobra.Command{
+		Use: "draft NAME", Short: "Write a commented declaration and its site file",
+		Long:    "Writes NAME.verbund.yaml, and the file of its site if there is none yet. Existing files are left alone.",
+		Example: "  verbund draft tidewatch\n  verbund draft lampwright --shape small",
+		Args:    term.ExactArgs(1, "the name of the cluster"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			name := args[0]
+			if !declare.IsName(name) {
+				return term.Usage("%q is not a name for a cluster; begin with a small letter, then small letters, digits and hyphens, 30 at most", name)
+			}
+			text := map[string]string{"small": draftSmall, "available": draftAvailable}[shape]
+			if text == "" {
+				return term.Usage("there is no shape %q; choose small or available", shape)
+			}
+			if _, ok := versions.Shipped().Set(version); !ok {
+				return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", version, strings.Join(versions.Shipped().Versions(), ", "))
+			}
+			// Editors find the schema by the comment line at the head of the draft.
+			sch, err := declare.DeclarationSchema()
+			if err != nil {
+				return err
+			}
+			wrote := []string{}
+			files := []struct{ path, text string }{{name + desk.DeclarationEnding, text}, {siteName + desk.SiteEnding, draftSite}}
+			if err := os.MkdirAll(filepath.Join(a.Dir, store.Dir), 0o700); err != nil {
+				return err
+			}
+			for i, f := range files {
+				p := filepath.Join(a.Dir, f.path)
+				if _, err := os.Lstat(p); err == nil {
+					if i == 0 {
+						return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s is there already and was left alone", p)}
+					}
+					continue
+				}
+				abs, err := filepath.Abs(p)
+				if err != nil {
+					return err
+				}
+				var b strings.Builder
+				t := template.Must(template.New("draft").Parse(f.text))
+				if err := t.Execute(&b, map[string]any{"Name": name, "Site": siteName, "Kubernetes": version, "Addresses": blockFor(abs)}); err != nil {
+					return err
+				}
+				if err := whole.Write(p, []byte(b.String()), 0o644); err != nil {
+					return err
+				}
+				a.UI.Say("wrote %s", p)
+				wrote = append(wrote, p)
+			}
+			if err := whole.Write(filepath.Join(a.Dir, desk.SchemaFile), sch, 0o644); err != nil {
+				return err
+			}
+			if a.Output == "json" {
+				return a.UI.JSON(WroteSaid{append(wrote, filepath.Join(a.Dir, desk.SchemaFile))})
+			}
+			a.UI.Say("read it, change it, then: verbund check; verbund converge")
+			return nil
+		},
+	}
+	vs := versions.Shipped().Versions()
+	c.Flags().StringVar(&shape, "shape", "available", "small (one control, one worker) or available (three control behind a balancer)")
+	c.Flags().StringVar(&siteName, "site", "estuary", "the site that supplies the machines")
+	c.Flags().StringVar(&version, "kubernetes", vs[len(vs)-1], "a version of the catalogue")
+	return c
+}
+
+// blockFor chooses an address block by the folder, so that sites in different
+// folders do not meet.
+func blockFor(path string) netip.Prefix {
+	h := fnv.New32a()
+	h.Write([]byte(path))
+	v := h.Sum32()
+	return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(64 + v>>8&63), byte(v), 0}), 24)
+}
