@@ -62,6 +62,11 @@ func New(a Access) (*Client, error) {
 	return &Client{cs, cfg, a.MayLose}, nil
 }
 
+// Of is a client of an API that somebody else has reached.
+func Of(api kubernetes.Interface, mayLose ...Loss) *Client {
+	return &Client{Interface: api, cfg: &rest.Config{}, mayLose: mayLose}
+}
+
 // ReadyAt asks the API server at an address whether it is ready.
 func (c *Client) ReadyAt(ctx context.Context, addr string) error {
 	tlsc, err := rest.TLSConfigFor(c.cfg)

@@ -17,7 +17,6 @@ import (
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
 	"verbund/internal/engine/session"
-	"verbund/internal/machine"
 	"verbund/internal/site"
 )
 
@@ -95,7 +94,8 @@ type logs struct {
 
 // source is one log of one machine.
 type source struct {
-	m    *machine.Machine
+	name string
+	m    session.Machine
 	unit string // empty: the console
 	last string // the last line that was shown, as it lies there
 	at   time.Time
@@ -131,7 +131,7 @@ func (l *logs) show(s *session.Session, names []string) error {
 			units = []string{""}
 		}
 		for _, u := range units {
-			l.from = append(l.from, &source{m: m, unit: u})
+			l.from = append(l.from, &source{name: name, m: m, unit: u})
 		}
 	}
 	if err := l.next(); err != nil || !l.follow {
@@ -179,7 +179,7 @@ func (l *logs) next() error {
 	}
 	machines, units := map[string]bool{}, map[string]bool{}
 	for _, f := range l.from {
-		machines[f.m.Name], units[f.unit] = true, true
+		machines[f.name], units[f.unit] = true, true
 	}
 	for _, x := range out {
 		at := strings.Repeat(" ", len(time.StampMilli))
@@ -231,7 +231,7 @@ func (f *source) read(ctx context.Context, lines int, since time.Time) ([]LogLin
 		if at.Before(since) {
 			continue
 		}
-		out = append(out, LogLine{at, f.m.Name, cmp.Or(strings.TrimSuffix(f.unit, ".service"), console), text})
+		out = append(out, LogLine{at, f.name, cmp.Or(strings.TrimSuffix(f.unit, ".service"), console), text})
 	}
 	return out, nil
 }

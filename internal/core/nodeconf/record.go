@@ -61,6 +61,17 @@ func ReadRecord(b []byte) *Owner {
 	return &o
 }
 
+// StillThere is a record that also has files which are not rendered any more, and lie there
+// still: should what takes them away not come to that, they are not forgotten.
+func StillThere(record []byte, files []string) []byte {
+	o := ReadRecord(record)
+	if o == nil || len(files) == 0 {
+		return record
+	}
+	o.Files = append(o.Files, files...)
+	return []byte(o.text())
+}
+
 // text is the record as YAML. Every string in it is a name or a path of ours and
 // needs no escaping; a general encoder would take longer over this one file than
 // all others take together.

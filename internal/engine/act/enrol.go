@@ -18,7 +18,6 @@ import (
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/kube"
-	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 )
 
@@ -30,7 +29,7 @@ const enrolmentLife = 10 * time.Minute
 // and is to ask for one gets a token for that, and what it asks for is approved
 // when the machine shows the same key.
 func (r *Run) startNode(ctx context.Context, s plan.Step, m topology.Machine) error {
-	return r.on(ctx, m.Name, func(c *machine.Machine) error {
+	return r.on(ctx, m.Name, func(c session.Machine) error {
 		own, err := look.Own(ctx, r.Session, r.Cluster, m, c)
 		if err != nil {
 			return err
@@ -46,7 +45,7 @@ func (r *Run) startNode(ctx context.Context, s plan.Step, m topology.Machine) er
 // asks already, because somebody set the machine up by hand or because an earlier
 // run was cut off, is approved as it is, if the policy has it so; otherwise it
 // gets a token of its own.
-func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c *machine.Machine, k *kube.Client) error {
+func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c session.Machine, k *kube.Client) error {
 	a := &admitting{r: r, s: s, m: m, k: k, noted: map[string]string{}}
 	defer func() {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), session.LookTimeout)
@@ -112,7 +111,7 @@ func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c *mac
 // noteRefused writes to the journal that the token is refused with which a
 // machine, set up by hand, tries to enrol. The API server does not say so to
 // the one who tries, and no request comes of a token that has ended.
-func (r *Run) noteRefused(ctx context.Context, s plan.Step, c *machine.Machine, k *kube.Client) error {
+func (r *Run) noteRefused(ctx context.Context, s plan.Step, c session.Machine, k *kube.Client) error {
 	id, err := look.TokenOn(ctx, c)
 	if err != nil || id == "" {
 		return err

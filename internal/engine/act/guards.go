@@ -14,7 +14,6 @@ import (
 	"verbund/internal/datastore"
 	"verbund/internal/engine/session"
 	"verbund/internal/kube"
-	"verbund/internal/machine"
 )
 
 // guards evaluate every guard that a plan can name: nil lets the step begin.
@@ -118,7 +117,7 @@ func (r *Run) dataIsOurs(ctx context.Context) error {
 	}
 	for _, m := range r.Cluster.With(versions.Member) {
 		// The plan has looked; a machine may have been given data since.
-		err := r.on(ctx, m.Name, func(c *machine.Machine) error {
+		err := r.on(ctx, m.Name, func(c session.Machine) error {
 			log, err := c.List(ctx, nodeconf.DatastoreLog)
 			if err == nil && len(log) > 0 && !slices.Contains(began, m.Name) {
 				err = fmt.Errorf("guard: on %s lies a datastore that was not founded from here", m.Name)

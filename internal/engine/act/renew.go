@@ -140,7 +140,7 @@ func (r *Run) settleTrust(m topology.Machine) error {
 
 // putBack gives a machine the pairs before of those that were changed, since it
 // did not become well with the new ones, and says so.
-func (r *Run) putBack(ctx context.Context, c *machine.Machine, m topology.Machine, changed, units []string, cause error) error {
+func (r *Run) putBack(ctx context.Context, c session.Machine, m topology.Machine, changed, units []string, cause error) error {
 	t, ids, err := r.renewed(m)
 	ids = slices.DeleteFunc(ids, func(id string) bool {
 		return !slices.Contains(changed, trust.Dir+strings.TrimPrefix(id, m.Name)+".crt")
@@ -208,7 +208,7 @@ func (r *Run) refresh(ctx context.Context, m topology.Machine) error {
 	if err != nil {
 		return err
 	}
-	return r.on(ctx, m.Name, func(c *machine.Machine) error {
+	return r.on(ctx, m.Name, func(c session.Machine) error {
 		if n, err := look.TokensNotBy(ctx, c, now); err != nil || n == 0 {
 			return err
 		}

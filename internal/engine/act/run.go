@@ -342,7 +342,7 @@ func (r *Run) explain(ctx context.Context, s plan.Step, err error) *StepError {
 }
 
 // on gives a step its machine's connection, newly made if the old one broke.
-func (r *Run) on(ctx context.Context, name string, f func(*machine.Machine) error) error {
+func (r *Run) on(ctx context.Context, name string, f func(session.Machine) error) error {
 	m, err := r.Machine(ctx, name, 0)
 	if err != nil {
 		return err

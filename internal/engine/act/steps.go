@@ -22,7 +22,6 @@ import (
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/kube"
-	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 	"verbund/internal/site"
 	"verbund/internal/store"
@@ -238,7 +237,7 @@ func (r *Run) carry(ctx context.Context, m topology.Machine) error {
 }
 
 func (r *Run) startUnit(ctx context.Context, name string, units ...string) error {
-	return r.on(ctx, name, func(c *machine.Machine) error { return c.Do(ctx, protocol.UnitsStart, units...) })
+	return r.on(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStart, units...) })
 }
 
 func (r *Run) apiReady(ctx context.Context, m topology.Machine) error {
@@ -401,7 +400,7 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 		}
 		err := session.Until(ctx, "the balancer to see it up again", func(ctx context.Context) (string, error) {
 			down := []string{}
-			err := r.on(ctx, b.Name, func(c *machine.Machine) error {
+			err := r.on(ctx, b.Name, func(c session.Machine) error {
 				lines, err := c.Logs(ctx, "haproxy.service", 0)
 				state := map[string]string{}
 				for _, l := range lines {
@@ -430,7 +429,7 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 // writeBalancer writes a balancer's files for what it runs: another version that is
 // declared by now has a step of its own.
 func (r *Run) writeBalancer(ctx context.Context, b topology.Machine) error {
-	err := r.on(ctx, b.Name, func(c *machine.Machine) error {
+	err := r.on(ctx, b.Name, func(c session.Machine) error {
 		f, err := c.Facts(ctx)
 		if as, ok := plan.AsItRuns(b, f.Slots[f.Active], r.Cat); ok {
 			b = as
@@ -460,7 +459,7 @@ func (r *Run) drain(ctx context.Context, s plan.Step) error {
 // on its way out: each try has a connection of its own.
 func (r *Run) unnode(ctx context.Context, name string) error {
 	if seen := r.View.Seen.Machines[name]; seen.Reached && seen.Units["kubelet.service"] != "" {
-		if err := r.on(ctx, name, func(c *machine.Machine) error { return c.Do(ctx, protocol.UnitsStop, "kubelet.service") }); err != nil {
+		if err := r.on(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStop, "kubelet.service") }); err != nil {
 			return fmt.Errorf("stopping its kubelet: %w", err)
 		}
 	}

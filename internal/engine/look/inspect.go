@@ -18,7 +18,6 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/session"
-	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 	"verbund/internal/site"
 	"verbund/internal/store"
@@ -263,7 +262,7 @@ func (l *trustLook) look(ctx context.Context, port int) error {
 }
 
 // certificates reads what is public; keys stay where they are.
-func (l *trustLook) certificates(ctx context.Context, c *machine.Machine, paths []string) (map[string][]byte, error) {
+func (l *trustLook) certificates(ctx context.Context, c session.Machine, paths []string) (map[string][]byte, error) {
 	var public []string
 	for _, p := range paths {
 		if strings.HasSuffix(p, ".crt") {

@@ -421,7 +421,7 @@ func clockBetween(from, to, read time.Time) time.Duration {
 
 // StrayTrust lists keys and certificates on a machine that are not rendered
 // for it.
-func StrayTrust(ctx context.Context, m *machine.Machine, rendered []nodeconf.File) ([]string, error) {
+func StrayTrust(ctx context.Context, m session.Machine, rendered []nodeconf.File) ([]string, error) {
 	found, err := m.List(ctx, trust.Dir)
 	if err != nil {
 		return nil, err

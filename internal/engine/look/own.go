@@ -11,7 +11,6 @@ import (
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
-	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 )
 
@@ -68,7 +67,7 @@ type OwnPairs struct {
 
 // Own asks a node for its kubelet's own certificates and judges them.
 // Where the tool renews them there should be none.
-func Own(ctx context.Context, s *session.Session, c *topology.Cluster, m topology.Machine, conn *machine.Machine) (OwnPairs, error) {
+func Own(ctx context.Context, s *session.Session, c *topology.Cluster, m topology.Machine, conn session.Machine) (OwnPairs, error) {
 	if !m.IsNode() {
 		return OwnPairs{Client: true}, nil
 	}
@@ -100,7 +99,7 @@ func Own(ctx context.Context, s *session.Session, c *topology.Cluster, m topolog
 
 // Pending reads which units still have to be restarted, because a run was cut
 // off between writing their files and that.
-func Pending(ctx context.Context, c *machine.Machine) ([]string, error) {
+func Pending(ctx context.Context, c session.Machine) ([]string, error) {
 	b, err := c.Read(ctx, nodeconf.Pending)
 	return strings.Fields(string(b[nodeconf.Pending])), err
 }

@@ -24,7 +24,6 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
-	"verbund/internal/machine"
 	"verbund/internal/store"
 )
 
@@ -77,7 +76,7 @@ func Prove(ctx context.Context, s *session.Session, v *View, id string) ([]Prove
 // certificates on a machine.
 func proveDisk(ctx context.Context, s *session.Session, m topology.Machine, old *x509.Certificate) (Proved, error) {
 	p := Proved{Where: m.Name, What: "no certificate there is the old authority's, or signed by it", Holds: true}
-	err := s.With(ctx, m.Name, func(c *machine.Machine) error {
+	err := s.With(ctx, m.Name, func(c session.Machine) error {
 		shown, err := c.Show(ctx, trust.Dir+"/*", trust.KubeletDir+"/*")
 		if err != nil {
 			return err
@@ -243,7 +242,7 @@ func proveTokens(ctx context.Context, s *session.Session, v *View) ([]Proved, er
 	}
 	out := []Proved{{"all nodes", "every pod's token is of the new key", n == 0, fmt.Sprintf("%d are not", n)}}
 	for _, m := range v.Cluster.With(versions.API) {
-		err := s.With(ctx, m.Name, func(c *machine.Machine) error {
+		err := s.With(ctx, m.Name, func(c session.Machine) error {
 			b, err := c.Read(ctx, trust.Dir+"/"+trust.ServiceAccountKey+".pub")
 			got := b[trust.Dir+"/"+trust.ServiceAccountKey+".pub"]
 			out = append(out, Proved{m.Name, "its API server is given the new public key alone", err == nil && string(got) == string(want), fmt.Sprintf("%d in its file", strings.Count(string(got), "BEGIN PUBLIC KEY"))})

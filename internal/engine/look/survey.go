@@ -293,7 +293,7 @@ func (q *surveyor) versions(f *protocol.FactsReply) {
 }
 
 // past looks for what an earlier life left.
-func (q *surveyor) past(ctx context.Context, c *machine.Machine) {
+func (q *surveyor) past(ctx context.Context, c session.Machine) {
 	b, err := c.Read(ctx, nodeconf.Record)
 	if err != nil {
 		q.note(AskPast, Bad, err.Error(), "")
@@ -317,7 +317,7 @@ var portsOf = map[versions.Part][]int{
 }
 
 // probe asks the machine what it can reach and what is free on it.
-func (q *surveyor) probe(ctx context.Context, c *machine.Machine, f *protocol.FactsReply) {
+func (q *surveyor) probe(ctx context.Context, c session.Machine, f *protocol.FactsReply) {
 	us, err := c.Units(ctx)
 	if err != nil {
 		q.note(AskPorts, Bad, err.Error(), "")

@@ -18,12 +18,11 @@ import (
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/kube"
-	"verbund/internal/machine"
 )
 
 // TokenOn reads which enrolment token lies on a machine, without its secret
 // half; it is empty if none does.
-func TokenOn(ctx context.Context, c *machine.Machine) (string, error) {
+func TokenOn(ctx context.Context, c session.Machine) (string, error) {
 	read, err := c.Read(ctx, nodeconf.Enrolment)
 	if err != nil || read[nodeconf.Enrolment] == nil {
 		return "", err
@@ -182,7 +181,7 @@ func OldTokens(ctx context.Context, s *session.Session, v *View) (map[string]int
 		if !m.IsNode() {
 			continue
 		}
-		err := s.With(ctx, m.Name, func(c *machine.Machine) error {
+		err := s.With(ctx, m.Name, func(c session.Machine) error {
 			n, err := TokensNotBy(ctx, c, now)
 			if n > 0 {
 				out[m.Name] = n
@@ -198,7 +197,7 @@ func OldTokens(ctx context.Context, s *session.Session, v *View) (map[string]int
 
 // TokensNotBy counts the tokens of pods on a machine that another key than this one
 // signed.
-func TokensNotBy(ctx context.Context, c *machine.Machine, key string) (int, error) {
+func TokensNotBy(ctx context.Context, c session.Machine, key string) (int, error) {
 	shown, err := c.Show(ctx, vouch.PodTokens)
 	n := 0
 	for _, f := range shown {

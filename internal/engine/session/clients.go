@@ -43,7 +43,7 @@ func (s *Session) Peers(c *topology.Cluster) map[string]datastore.Member {
 }
 
 // With gives a connection to a machine, newly made if the old one broke.
-func (s *Session) With(ctx context.Context, name string, f func(*machine.Machine) error) error {
+func (s *Session) With(ctx context.Context, name string, f func(Machine) error) error {
 	m, err := s.Machine(ctx, name, 0)
 	if err == nil {
 		err = f(m)
@@ -76,7 +76,7 @@ func (s *Session) clientTLS() (*tls.Config, error) {
 }
 
 // Datastore is a client of the members of the datastore.
-func (s *Session) Datastore(c *topology.Cluster) (*datastore.Client, error) {
+func (s *Session) Datastore(c *topology.Cluster) (Datastore, error) {
 	t, err := s.clientTLS()
 	if err != nil {
 		return nil, err
@@ -95,7 +95,7 @@ func (s *Session) Datastore(c *topology.Cluster) (*datastore.Client, error) {
 			eps = append(eps, nodeconf.Datastore(topology.Machine{Address: ms[n].Address}))
 		}
 	}
-	return datastore.New(eps, t), nil
+	return s.members(eps, t), nil
 }
 
 // Kube is a client of the cluster's API: through the balancer if that answers,
@@ -122,7 +122,7 @@ func (s *Session) Kube(c *topology.Cluster) (*kube.Client, error) {
 		}
 		may = append(may, kube.Loss{Namespace: l.Namespace, Pods: sel})
 	}
-	return kube.New(kube.Access{Server: c.Server(), Via: via, CA: trust.Bundle(t.Certs, string(trust.Cluster)), Cert: t.Certs["tool/administrator"], Key: t.Keys["tool/administrator"], MayLose: may})
+	return s.api(kube.Access{Server: c.Server(), Via: via, CA: trust.Bundle(t.Certs, string(trust.Cluster)), Cert: t.Certs["tool/administrator"], Key: t.Keys["tool/administrator"], MayLose: may})
 }
 
 // APIAddr is where the API server of a machine listens, as host:port.
@@ -136,7 +136,7 @@ var ErrNotMet = errors.New("there is no machine of that name that was logged in 
 
 // Machine returns an open connection to a machine; how to reach it is what the
 // site says and what was remembered of its host key.
-func (s *Session) Machine(ctx context.Context, name string, port int) (*machine.Machine, error) {
+func (s *Session) Machine(ctx context.Context, name string, port int) (Machine, error) {
 	s.mu.Lock()
 	m := s.machines[name]
 	lease, moved := s.leases[name]
@@ -163,13 +163,13 @@ func (s *Session) Machine(ctx context.Context, name string, port int) (*machine.
 			return nil, err
 		}
 	}
-	if m, err = machine.Dial(ctx, machine.Target{Name: name, Address: k.Address, Port: port, Fingerprint: k.Fingerprint, Login: sg}); err != nil {
+	if m, err = s.reach(ctx, machine.Target{Name: name, Address: k.Address, Port: port, Fingerprint: k.Fingerprint, Login: sg}); err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.machines == nil {
-		s.machines = map[string]*machine.Machine{}
+		s.machines = map[string]Machine{}
 	}
 	if old := s.machines[name]; old != nil {
 		m.Close()

@@ -9,7 +9,6 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
-	"verbund/internal/machine"
 	"verbund/internal/store"
 )
 
@@ -23,6 +22,7 @@ type Session struct {
 	Cat      *versions.Catalogue
 	Store    *store.Store
 	Site     Site
+	By       Reach
 	Parallel int // how many steps and questions at a time
 	// Accepted are the errors that an exception of the declaration accepts.
 	Accepted declare.Findings
@@ -39,7 +39,7 @@ type Session struct {
 	Alone bool
 
 	mu       sync.Mutex
-	machines map[string]*machine.Machine
+	machines map[string]Machine
 	leases   map[string]netip.Addr // of machines whose address has changed
 	trust    *store.Trust
 }

@@ -1,0 +1,313 @@
+package act
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine/look"
+	"verbund/internal/engine/session"
+	"verbund/internal/machine/protocol"
+)
+
+// writing is one machine's files on their way to what is rendered: what was found there,
+// and what follows from it.
+type writing struct {
+	m     topology.Machine
+	facts *protocol.FactsReply
+	slot  string          // that the files are for
+	files []protocol.File // as they are to be
+	stale []string        // that are to go
+	own   look.OwnPairs
+
+	member          bool            // the datastore's member ran when it was looked at
+	active, trying  map[string]bool // units that run, and those that fail and try again
+	cut             []string        // units that a run which was cut off has still to restart
+	restart, reload []string        // units that read a file anew, by a restart or when told to
+	again           []string        // those that ran, and are restarted
+}
+
+// writeFiles brings a machine's files to what is rendered, and has what reads them take
+// them up: it looks, asks the guard, writes, and confirms. A machine that does not become
+// well gets back what it had.
+func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
+	return r.on(ctx, m.Name, func(c session.Machine) error {
+		w, err := r.toWrite(ctx, c, m)
+		if err != nil {
+			return err
+		}
+		if err := r.mayRestart(ctx, w); err != nil {
+			return err
+		}
+		changed, err := w.put(ctx, c)
+		if err != nil {
+			return err
+		}
+		if w.slot != w.facts.Active {
+			return w.move(ctx, c)
+		}
+		if err := r.takeUp(ctx, c, w, changed); err != nil {
+			return r.putBack(ctx, c, m, changed, w.again, err)
+		}
+		return r.written(ctx, c, w)
+	})
+}
+
+// toWrite looks at a machine, and changes nothing on it.
+func (r *Run) toWrite(ctx context.Context, c session.Machine, m topology.Machine) (*writing, error) {
+	w := &writing{m: m, active: map[string]bool{}, trying: map[string]bool{}}
+	var err error
+	if w.facts, err = c.Facts(ctx); err != nil {
+		return nil, err
+	}
+	if w.slot, err = slotFor(m, w.facts); err != nil {
+		return nil, err
+	}
+	resting, err := r.Store.Resting()
+	if err != nil {
+		return nil, err
+	}
+	var rendered []nodeconf.File
+	if w.files, rendered, err = r.Files(r.Cluster, m, nodeconf.Options{Resting: resting}, w.slot); err != nil {
+		return nil, err
+	}
+	if w.stale, err = leftover(ctx, c, rendered, w.slot); err != nil {
+		return nil, err
+	}
+	if w.own, err = look.Own(ctx, r.Session, r.Cluster, m, c); err != nil {
+		return nil, err
+	}
+	for _, p := range slices.Sorted(maps.Keys(w.own.Stale)) {
+		w.stale = append(w.stale, p)
+		if p == trust.KubeletClientFile && m.ByToken {
+			w.stale = append(w.stale, nodeconf.OwnKubeconfig) // it enrols anew
+		}
+	}
+	us, err := c.Units(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range us {
+		w.active[u.Name], w.trying[u.Name] = u.State == "active", u.State == "activating"
+	}
+	w.member = w.active["etcd.service"]
+	// What a run that was cut off had stopped, and not started again, ran. Where
+	// everything is written at once no other step starts what cannot start yet.
+	if w.cut, err = look.Pending(ctx, c); err != nil {
+		return nil, err
+	}
+	for _, u := range w.cut {
+		w.active[u] = w.active[u] || !w.trying[u] || r.View.Seen.Now
+		w.trying[u] = w.trying[u] && !r.View.Seen.Now
+	}
+	if err := w.affects(ctx, c, rendered); err != nil {
+		return nil, err
+	}
+	if len(w.again) > 0 {
+		// Should this be cut off, the next run knows what it has to restart.
+		pending := protocol.File{Path: nodeconf.Pending, Mode: 0o644, Content: []byte(strings.Join(w.again, "\n") + "\n")}
+		w.files = append([]protocol.File{pending}, w.files...)
+	}
+	return w, nil
+}
+
+// affects finds the units that read what is about to change only when they start, with
+// those that an earlier run was cut off before it restarted, and those that are told to
+// read it again.
+func (w *writing) affects(ctx context.Context, c session.Machine, rendered []nodeconf.File) error {
+	var paths []string
+	for _, f := range w.files {
+		paths = append(paths, f.Path)
+	}
+	have, err := c.Digests(ctx, paths)
+	if err != nil {
+		return err
+	}
+	w.restart = slices.Clone(w.cut)
+	for i, f := range w.files {
+		if have[f.Path] != session.FileDigest(f) {
+			w.restart = append(w.restart, rendered[i].Restart...)
+			w.reload = append(w.reload, rendered[i].Reload...)
+		}
+	}
+	if len(w.own.Stale) > 0 {
+		w.restart = append(w.restart, "kubelet.service")
+	}
+	for _, u := range nodeconf.Units(w.m) {
+		if w.active[u] && slices.Contains(w.restart, u) {
+			w.again = append(w.again, u)
+		}
+	}
+	return nil
+}
+
+// mayRestart evaluates the quorum guard where the files restart a member, which the plan
+// could not know.
+func (r *Run) mayRestart(ctx context.Context, w *writing) error {
+	if !slices.Contains(w.restart, "etcd.service") || !w.member || len(r.Cluster.With(versions.Member)) == 1 || r.View.Seen.Now {
+		return nil
+	}
+	return r.guarded(ctx, plan.Step{Machine: w.m.Name, Guards: []plan.Guard{plan.OthersWell}}, w.m)
+}
+
+// put writes the files. What is not declared to run any more ends before its unit is taken
+// away: without it, it would go on until the machine restarts, with the keys that it has
+// read.
+func (w *writing) put(ctx context.Context, c session.Machine) (changed []string, err error) {
+	for _, p := range w.stale {
+		if u := path.Base(p); strings.HasPrefix(p, protocol.SlotDir+w.facts.Active+"/units/") && (w.active[u] || w.trying[u]) {
+			if err := c.Do(ctx, protocol.UnitsStop, u); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return c.Put(ctx, w.files, w.stale)
+}
+
+// move has the machine use the slot that was written; nothing runs there yet.
+func (w *writing) move(ctx context.Context, c session.Machine) error {
+	if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(w.m)...); err != nil {
+		return err
+	}
+	if _, err := c.Switch(ctx, w.slot); err != nil {
+		return err
+	}
+	_, err := c.Put(ctx, nil, []string{nodeconf.Pending})
+	return err
+}
+
+// order is what a unit is told.
+type order struct{ method, unit string }
+
+// orders are what the units are told, so that each reads what it was given.
+func (w *writing) orders() []order {
+	var out []order
+	// An API server goes before the member that it uses: what it is being asked is
+	// answered first, and would hang without the datastore.
+	if slices.Contains(w.again, "etcd.service") && slices.Contains(w.again, "kube-apiserver.service") {
+		out = append(out, order{protocol.UnitsStop, "kube-apiserver.service"})
+	}
+	for _, u := range nodeconf.Units(w.m) {
+		restarts := slices.Contains(w.restart, u)
+		switch {
+		case w.trying[u] && restarts, u == "kubelet.service" && w.m.ByToken && !w.own.Client && w.active[u]:
+			// It fails and is started again and again, as it was before, or has to enrol
+			// first: the step that starts it does so with what was just written.
+			out = append(out, order{protocol.UnitsStop, u})
+		case !w.active[u]:
+		case restarts:
+			out = append(out, order{protocol.UnitsRestart, u})
+		case slices.Contains(w.reload, u):
+			out = append(out, order{protocol.UnitsReload, u})
+		}
+	}
+	return out
+}
+
+// takeUp has what runs take the files up, and waits until the machine is well with them.
+func (r *Run) takeUp(ctx context.Context, c session.Machine, w *writing, changed []string) error {
+	for _, o := range w.orders() {
+		var err error
+		if o.method == protocol.UnitsReload {
+			err = reload(ctx, c, o.unit)
+		} else {
+			err = c.Do(ctx, o.method, o.unit)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return r.works(ctx, w.m, changed, w.active)
+}
+
+// written forgets what only a run that was cut off would have needed.
+func (r *Run) written(ctx context.Context, c session.Machine, w *writing) error {
+	if len(w.again)+len(w.cut) > 0 {
+		if _, err := c.Put(ctx, nil, []string{nodeconf.Pending}); err != nil {
+			return err
+		}
+	}
+	asked, err := r.Store.Asked()
+	if err != nil {
+		return err
+	}
+	if client, serving := w.m.Name+"/kubelet-client", w.m.Name+"/kubelet-serving"; asked[client] || asked[serving] {
+		if err := r.Store.SaveAsked([]string{client, serving}, false); err != nil {
+			return err
+		}
+	}
+	return r.settleTrust(w.m)
+}
+
+// slotFor is the slot that holds what a machine is to run: the one in use, or the
+// idle one, into which it was pulled to be switched to. Files for it are written into
+// no other: a machine that is pointed at a slot without them runs nothing.
+func slotFor(m topology.Machine, f *protocol.FactsReply) (string, error) {
+	for _, slot := range []string{f.Active, session.IdleSlot(f.Active)} {
+		if slot != "" && !slices.ContainsFunc(m.Components(), func(k versions.Component) bool { return f.Slots[slot][k.Name] != k.Version }) {
+			return slot, nil
+		}
+	}
+	return "", &StepError{Err: fmt.Errorf("guard: neither slot of %s holds what the files are for, %s and what fits it, so nothing was written", m.Name, m.Carries()),
+		Todo: "run converge again: the plan is made anew from what is there"}
+}
+
+// leftover lists the files of a machine's record that are not rendered any
+// more, and keys that nothing there needs: they are taken away.
+func leftover(ctx context.Context, c session.Machine, rendered []nodeconf.File, slot string) ([]string, error) {
+	out, err := look.StrayTrust(ctx, c, rendered)
+	if err != nil {
+		return nil, err
+	}
+	b, err := c.Read(ctx, nodeconf.Record)
+	if err != nil {
+		return nil, err
+	}
+	o := nodeconf.ReadRecord(b[nodeconf.Record])
+	if o == nil {
+		return out, nil
+	}
+	keep := map[string]bool{nodeconf.Record: true}
+	for _, f := range rendered {
+		keep[f.Path] = true
+	}
+	for _, p := range o.Files {
+		if !keep[p] {
+			out = append(out, session.Place(nodeconf.File{Path: p}, slot))
+		}
+	}
+	return out, nil
+}
+
+const reloaded = "configuration reloaded"
+
+// reload asks a unit to read its configuration again, and waits until its log says that it
+// did.
+func reload(ctx context.Context, c session.Machine, unit string) error {
+	count := func() (int, error) {
+		l, err := c.Logs(ctx, unit, 0)
+		return strings.Count(strings.Join(l, "\n"), reloaded), err
+	}
+	before, err := count()
+	if err != nil {
+		return err
+	}
+	if err := c.Do(ctx, protocol.UnitsReload, unit); err != nil {
+		return err
+	}
+	return session.Until(ctx, unit+" to reload", func(context.Context) (string, error) {
+		now, err := count()
+		if err == nil && now <= before {
+			return "its log does not say so yet", nil
+		}
+		return "", err
+	})
+}

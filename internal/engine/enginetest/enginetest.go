@@ -1,0 +1,83 @@
+// Package enginetest is a whole cluster in the hands of a test: a session whose site,
+// machines, datastore and API are the test's own.
+package enginetest
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"testing"
+	"time"
+
+	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/client-go/kubernetes/fake"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/datastore"
+	"verbund/internal/engine/session"
+	"verbund/internal/engine/sessiontest"
+	"verbund/internal/engine/vouch"
+	"verbund/internal/kube"
+	"verbund/internal/machine"
+	"verbund/internal/site"
+	"verbund/internal/store"
+)
+
+// World is a cluster of three control-plane machines and some workers, which all have what
+// they are to run, and nothing written to them.
+type World struct {
+	*session.Session
+	testing.TB
+	Cluster  *topology.Cluster
+	Site     *sessiontest.Site
+	Machines map[string]*sessiontest.Machine
+	Members  *sessiontest.Datastore
+	API      *fake.Clientset
+}
+
+// New makes one; objects are what its API has.
+func New(t testing.TB, workers int, objects ...runtime.Object) *World {
+	t.Helper()
+	w := &World{TB: t, Session: sessiontest.Session(t), Cluster: sessiontest.Cluster(t, workers), Site: &sessiontest.Site{}, Machines: map[string]*sessiontest.Machine{}, Members: &sessiontest.Datastore{}, API: fake.NewClientset(objects...)}
+	w.Session.Site = w.Site
+	w.Decl = &declare.Declaration{Name: w.Cluster.Name}
+	if err := vouch.Ensure(w.Session, w.Cluster, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	for i, m := range w.Cluster.Machines {
+		if err := w.Store.SaveMachine(m.Name, store.Machine{Address: m.Address, Fingerprint: "SHA256:made-up"}); err != nil {
+			t.Fatal(err)
+		}
+		fm := sessiontest.NewMachine(m.Name)
+		fm.Says.Slots["a"] = map[string]string{}
+		for _, k := range m.Components() {
+			fm.Says.Slots["a"][k.Name] = k.Version
+		}
+		w.Machines[m.Name] = fm
+		w.Site.Has.Machines = append(w.Site.Has.Machines, site.Machine{Name: m.Name, Cluster: w.Cluster.Name, Address: m.Address, Power: site.PowerOn, SSHPort: 22})
+		if m.Is(versions.Member) {
+			w.Members.Has = append(w.Members.Has, datastore.Member{ID: uint64(i + 1), Name: m.Name, Peer: nodeconf.Peer(m), Healthy: true})
+		}
+	}
+	w.By = session.Reach{
+		Machine: func(_ context.Context, to machine.Target) (session.Machine, error) {
+			m := w.Machines[to.Name]
+			if m == nil {
+				return nil, fmt.Errorf("reaching %s: nobody answers", to.Name)
+			}
+			return m, nil
+		},
+		Datastore: func([]string, *tls.Config) session.Datastore { return w.Members },
+		API:       func(kube.Access) (*kube.Client, error) { return kube.Of(w.API), nil },
+	}
+	return w
+}
+
+// Of is the first machine of a role, declared and in the test's hands.
+func (w *World) Of(role versions.Role) (topology.Machine, *sessiontest.Machine) {
+	m := w.Cluster.Of(role)[0]
+	return m, w.Machines[m.Name]
+}
