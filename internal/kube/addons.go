@@ -14,12 +14,13 @@ import (
 
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
 )
 
 // The add-ons.
 const (
-	Network = "fairway"
-	DNS     = "cluster-dns"
+	Network = versions.NetworkAddOn
+	DNS     = versions.DNSAddOn
 )
 
 // TrustMark is the annotation of an add-on's pods that changes when they have

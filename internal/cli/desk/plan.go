@@ -34,7 +34,10 @@ type Planned struct {
 // PlanReport is a plan as JSON.
 func PlanReport(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration, left []plan.Step) Planned {
 	out := Planned{Cluster: s.Decl.Name, Seconds: total.Seconds(), Steps: term.List(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
-	out.Missing, out.TooMuch = term.List(p.Missing), term.List(p.Removes)
+	out.Missing, out.TooMuch = term.List(p.Missing), []string{}
+	for _, r := range p.Removes {
+		out.TooMuch = append(out.TooMuch, r.Text)
+	}
 	out.Differs, out.Endangers = term.List(p.Differs), term.List(p.Endangers)
 	out.Accepted, out.Left = Accepted(s), []string{}
 	for _, l := range left {
@@ -127,7 +130,7 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 	}
 	fmt.Fprintln(a.Out)
 	for _, r := range p.Removes {
-		fmt.Fprintf(a.Out, "Removes %s.\n", r)
+		fmt.Fprintf(a.Out, "Removes %s.\n", r.Text)
 	}
 	for _, e := range p.Endangers {
 		fmt.Fprintf(a.Out, "Careful: %s.\n", e)

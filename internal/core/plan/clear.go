@@ -73,7 +73,7 @@ func Clear(c *topology.Cluster, o Observed, chosen []string, gone bool) (*Plan, 
 		if gone {
 			kind, text, why = Release, "give the machine back to the site, with its disk", "a new one takes its place"
 		}
-		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("what is on %s (%s, zone %s)", m.Name, cmp.Or(m.Pool, string(m.Role)), m.Zone))
+		p.plan.Removes = append(p.plan.Removes, Removal{m.Name, fmt.Sprintf("what is on %s (%s, zone %s)", m.Name, cmp.Or(m.Pool, string(m.Role)), m.Zone)})
 		out := p.add(kind, m.Name, text, why, Step{Needs: needs, Final: true})
 		// Nobody can stop the kubelet of a machine that is not reached: while it lives it
 		// would make the node known again.

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"verbund/internal/core/topology"
-	"verbund/internal/core/versions"
 )
 
 // The parts of a cluster to which a run can be limited, beside its pools.
@@ -62,10 +61,8 @@ func (p *Plan) part(c *topology.Cluster, s Step) string {
 		return partOf(m)
 	}
 	// A machine that is not declared any more belongs to what its name says.
-	if rest, ok := strings.CutPrefix(s.Machine, c.Name+"-"); ok && s.Machine != "" {
-		if i := strings.LastIndex(rest, "-"); i > 0 && !slices.Contains([]string{string(versions.Control), string(versions.Datastore), string(versions.Balancer)}, rest[:i]) {
-			return rest[:i]
-		}
+	if pool := c.PoolOf(s.Machine); pool != "" {
+		return pool
 	}
 	return OnlyControl
 }
@@ -111,9 +108,8 @@ func (p *Plan) Only(c *topology.Cluster, part string) (*Plan, []Step, error) {
 	if len(left) == 0 {
 		return p, nil, nil
 	}
-	out.Removes = slices.DeleteFunc(slices.Clone(p.Removes), func(r string) bool {
-		name, _, _ := strings.Cut(r, " ")
-		return !slices.ContainsFunc(out.Steps, func(s Step) bool { return s.Kind == Release && s.Machine == name })
+	out.Removes = slices.DeleteFunc(slices.Clone(p.Removes), func(r Removal) bool {
+		return !slices.ContainsFunc(out.Steps, func(s Step) bool { return s.Machine == r.Machine && (s.Kind == Release || s.Kind == Unnode) })
 	})
 	if part != OnlyControl {
 		out.Endangers = nil

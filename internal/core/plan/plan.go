@@ -79,19 +79,21 @@ type Step struct {
 
 // MachineSeen is what was observed of a machine.
 type MachineSeen struct {
-	Exists   bool
-	Power    string
-	Role     versions.Role
-	Size     string
-	Zone     string
-	Reached  bool
-	Trouble  string            // why it was not reached
-	Active   string            // slot in use
-	Versions map[string]string // by component, in that slot
-	Idle     map[string]string // by component, in the other slot
-	Units    map[string]string // state by unit
-	Differs  []string          // files that are not as rendered
-	Lines    []string          // of those, which lines differ, as far as they may be shown
+	Exists  bool
+	Power   string
+	Role    versions.Role
+	Size    string
+	Zone    string
+	Reached bool
+	Trouble string // why it was not reached
+	// OtherHostKey says that whoever answers there shows another host key than is known.
+	OtherHostKey bool
+	Active       string            // slot in use
+	Versions     map[string]string // by component, in that slot
+	Idle         map[string]string // by component, in the other slot
+	Units        map[string]string // state by unit
+	Differs      []string          // files that are not as rendered
+	Lines        []string          // of those, which lines differ, as far as they may be shown
 	// Owner is the cluster that the machine's record names; empty when there is
 	// no record.
 	Owner string
@@ -132,11 +134,13 @@ type MemberSeen struct {
 
 // NodeSeen is what was observed of a node.
 type NodeSeen struct {
-	Ready    bool
-	Trouble  string
-	Version  string
-	Cordoned bool // by us
-	Drained  bool // cordoned by us, and nothing is left to evict
+	Ready         bool
+	Trouble       string
+	Version       string
+	Unschedulable bool
+	Cordoned      bool   // by us
+	By            string // the run that did it
+	Drained       bool   // cordoned by us, and nothing is left to evict
 	// Loses are pods that a drain would lose for good, and Stuck what would keep a
 	// drain from ever ending, in words.
 	Loses   []string
@@ -182,8 +186,8 @@ type Plan struct {
 	// not as declared.
 	Missing []string `json:"missing,omitempty"`
 	Differs []string `json:"differs,omitempty"`
-	// Removes lists machines that go, in words.
-	Removes []string `json:"removes,omitempty"`
+	// Removes lists machines that go.
+	Removes []Removal `json:"removes,omitempty"`
 	// Endangers says what could be lost, if the plan could lose anything.
 	Endangers []string `json:"endangers,omitempty"`
 	// Beside is what cannot be done outside of the part that was asked for.
@@ -198,6 +202,14 @@ type Plan struct {
 type Refusal struct{ What, Todo string }
 
 func (r *Refusal) Error() string { return r.What + "; " + r.Todo }
+
+// Removal is a machine that goes, or what goes of it.
+type Removal struct{ Machine, Text string }
+
+func (r Removal) String() string { return r.Text }
+
+// MarshalText has it in words.
+func (r Removal) MarshalText() ([]byte, error) { return []byte(r.Text), nil }
 
 // Misnamed is a machine or a part that there is not: a mistake of whoever asks.
 type Misnamed struct{ What, Todo string }
@@ -479,7 +491,7 @@ func (p *planner) refuseMachine(m topology.Machine, s MachineSeen) *Refusal {
 		return &Refusal{fmt.Sprintf("the size of living machine %s cannot be changed from %s to %s", m.Name, s.Size, m.Size), "declare a new pool of the new size and lower the count of the old one, or keep the size"}
 	case s.Exists && s.Zone != "" && s.Zone != m.Zone:
 		return &Refusal{fmt.Sprintf("living machine %s cannot be moved from zone %s to %s", m.Name, s.Zone, m.Zone), "keep the order of the zones, or declare a new pool"}
-	case strings.HasPrefix(s.Trouble, HostKeyTrouble):
+	case s.OtherHostKey:
 		return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, replace " + m.Name}
 	case p.foreign(m) && p.o.Clusters[s.Owner]:
 		return &Refusal{fmt.Sprintf("machine %s belongs to cluster %s, which lives", m.Name, s.Owner), "take it out of that cluster first, or declare another machine"}
@@ -519,9 +531,6 @@ func (p *planner) founding() error {
 	}
 	return nil
 }
-
-// HostKeyTrouble begins the trouble of a machine that shows another host key.
-const HostKeyTrouble = "the host key of"
 
 // quorum refuses to go on when nothing of the datastore is left.
 func (p *planner) quorum() error {
@@ -747,7 +756,7 @@ func (p *planner) addOns(needs []string) {
 		kind          Kind
 		name, version string
 		title, args   string
-	}{{Network, "fairway", p.c.Set.Fairway, "network plugin fairway", strings.Join(p.c.PluginArgs(), " ")}, {DNS, "cluster-dns", p.c.Set.DNS, "cluster DNS", ""}} {
+	}{{Network, versions.NetworkAddOn, p.c.Set.Fairway, "network plugin fairway", strings.Join(p.c.PluginArgs(), " ")}, {DNS, versions.DNSAddOn, p.c.Set.DNS, "cluster DNS", ""}} {
 		seen := p.o.AddOns[a.name]
 		switch {
 		case seen.Version == "":
@@ -935,7 +944,7 @@ func (p *planner) releaseBlank() []string {
 		if !s.Reached && p.o.Founded && !p.o.API {
 			continue
 		}
-		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("%s (blank, zone %s)", name, s.Zone))
+		p.plan.Removes = append(p.plan.Removes, Removal{name, fmt.Sprintf("%s (blank, zone %s)", name, s.Zone)})
 		out = append(out, p.add(Release, name, "give the machine back to the site", "it is not declared any more and was never used", Step{Final: true}))
 	}
 	return out
@@ -955,7 +964,7 @@ func (p *planner) shrink() {
 		_, isNode := p.o.Nodes[name]
 		_, isMember := p.o.Members[name]
 		needs := before
-		p.plan.Removes = append(p.plan.Removes, fmt.Sprintf("%s (%s, zone %s)", name, s.Role, s.Zone))
+		p.plan.Removes = append(p.plan.Removes, Removal{name, fmt.Sprintf("%s (%s, zone %s)", name, s.Role, s.Zone)})
 		if isNode && s.Role == versions.Worker && s.Reached {
 			needs = []string{p.drain(name, "it leaves the cluster", Step{Needs: needs})}
 		}
@@ -980,7 +989,7 @@ func (p *planner) shrink() {
 	// left alone.
 	for _, name := range slices.Sorted(maps.Keys(p.o.Nodes)) {
 		if !p.runs[name] && !p.o.Machines[name].Exists && !p.o.Nodes[name].Ready && strings.HasPrefix(name, p.c.Name+"-") {
-			p.plan.Removes = append(p.plan.Removes, name+" (a node without a machine)")
+			p.plan.Removes = append(p.plan.Removes, Removal{name, name + " (a node without a machine)"})
 			p.add(Unnode, name, "take the node out of the cluster", "the site has no such machine any more", Step{Needs: before})
 		}
 	}

@@ -359,7 +359,7 @@ func TestRefusals(t *testing.T) {
 		{"size", "v1.37.2", "v1.37.2", func(o plan.Observed) { seen(o, "tidewatch-gauges-1", func(s *plan.MachineSeen) { s.Size = "large" }) }, "size of living machine tidewatch-gauges-1"},
 		{"zone", "v1.37.2", "v1.37.2", func(o plan.Observed) { seen(o, "tidewatch-gauges-1", func(s *plan.MachineSeen) { s.Zone = "island" }) }, "cannot be moved"},
 		{"host key", "v1.37.2", "v1.37.2", func(o plan.Observed) {
-			o.Machines["tidewatch-gauges-1"] = plan.MachineSeen{Exists: true, Power: "on", Trouble: plan.HostKeyTrouble + " tidewatch-gauges-1 has changed"}
+			o.Machines["tidewatch-gauges-1"] = plan.MachineSeen{Exists: true, Power: "on", OtherHostKey: true, Trouble: "the host key of tidewatch-gauges-1 has changed"}
 		}, "host key of tidewatch-gauges-1"},
 		{"all control gone", "v1.37.2", "v1.37.2", func(o plan.Observed) {
 			for _, n := range []string{"1", "2", "3"} {

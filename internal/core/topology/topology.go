@@ -119,17 +119,27 @@ func (c *Cluster) PatienceOf(machine string) time.Duration {
 	if m, ok := c.Machine(machine); ok && m.Patience > 0 {
 		return m.Patience
 	}
-	rest := strings.TrimPrefix(machine, c.Name+"-")
-	if i := strings.LastIndex(rest, "-"); i > 0 {
-		if d, ok := c.patience[rest[:i]]; ok && d > 0 {
-			return d
-		}
+	if d := c.patience[c.PoolOf(machine)]; d > 0 {
+		return d
 	}
 	return defaultPatience
 }
 
 // defaultPatience is that of pools which do not say another one.
 const defaultPatience = 2 * time.Minute
+
+// PoolOf is the pool of a machine, by its name where it is not declared any more; empty
+// when it is of none.
+func (c *Cluster) PoolOf(machine string) string {
+	if m, ok := c.Machine(machine); ok {
+		return m.Pool
+	}
+	rest, ours := strings.CutPrefix(machine, c.Name+"-")
+	if i := strings.LastIndex(rest, "-"); ours && i > 0 && c.RoleOf(machine) == versions.Worker {
+		return rest[:i]
+	}
+	return ""
+}
 
 // RoleOf reads a machine's role from its name, for those that are not declared any
 // more: a pool may be called as it likes, also control-rooms.

@@ -37,6 +37,12 @@ type Set struct {
 	Image      string `yaml:"image" json:"image"` // operating system of the machines
 }
 
+// The add-ons, as they are called in the cluster.
+const (
+	NetworkAddOn = "fairway"
+	DNSAddOn     = "cluster-dns"
+)
+
 // Minor is the minor version of the set's Kubernetes: 36 for v1.36.2.
 func (s Set) Minor() int { return Minor(s.Kubernetes) }
 

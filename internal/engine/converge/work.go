@@ -69,7 +69,7 @@ func (w *Work) locked(command string) (release func(), err error) {
 // agree shows what will be done and asks, where there is somebody to ask.
 func (w *Work) agree(p *plan.Plan, v *look.View) error {
 	for _, r := range p.Removes {
-		w.Say("removes %s", r)
+		w.Say("removes %s", r.Text)
 	}
 	for _, st := range p.Steps {
 		if st.Kind == plan.Wipe {

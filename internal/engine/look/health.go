@@ -14,7 +14,6 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/session"
-	"verbund/internal/kube"
 	"verbund/internal/store"
 )
 
@@ -128,14 +127,6 @@ type Underway struct {
 	Out []string `json:"out"`
 }
 
-// Thresholds of what strains a machine.
-const (
-	diskNearlyFull = 90 // percent
-	manyRestarts   = 3  // since a unit was last started by somebody
-	restartsRecent = 10 * time.Minute
-	loopRecent     = 5 * time.Second // more than a unit's pause and a short life
-)
-
 // HealthOf judges what was seen, and looks at certificates and keys in the same
 // breath. How many requests wait is for the caller to say.
 func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (*Health, error) {
@@ -187,7 +178,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 		}
 		h.Ailing = append(h.Ailing, t.Text)
 	}
-	h.Strained = append(h.Strained, v.strains(out, now, func() time.Time { return foundWell(s) })...)
+	h.Strained = append(h.Strained, plan.Strains(v.Cluster, v.Seen, out, now, func() time.Time { return foundWell(s) })...)
 	r, err := Inspect(ctx, s, v, now)
 	if err != nil {
 		h.Trust = []string{fmt.Sprintf("certificates could not be looked at: %v", err)}
@@ -272,56 +263,6 @@ func (h *Health) datastore(v *View) {
 	}
 	d.Answers = d.Voters > 0 && v.DatastoreError == nil
 	d.Survives = max(d.Healthy-(d.Voters/2+1), 0)
-}
-
-// loops says whether a unit is in the middle of failing and being started again,
-// though it may run at the moment: that is not well, and no change is done with it.
-func loops(r plan.Restarted, now time.Time) bool {
-	return r.Times >= manyRestarts && now.Sub(r.Last) < loopRecent
-}
-
-func restarting(unit, machine string, r plan.Restarted) string {
-	text := fmt.Sprintf("%s on %s keeps restarting, %d times so far", unit, machine, r.Times)
-	if r.Why != "" {
-		text += ": " + r.Why
-	}
-	return text
-}
-
-// strains lists what works and should be seen to: disks, clocks, cordoned nodes,
-// units that keep restarting. Machines that a run has out of service are left out,
-// and restarts after which a run found everything well: as a rule it was their cause.
-func (v *View) strains(out map[string]bool, now time.Time, foundWell func() time.Time) []string {
-	var list []string
-	add := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
-	for _, m := range v.Cluster.Machines {
-		s := v.Seen.Machines[m.Name]
-		if !s.Reached || out[m.Name] {
-			continue
-		}
-		if s.Disk > 0 && s.DiskUsed*100 >= s.Disk*diskNearlyFull {
-			add("the disk of %s is %d%% full", m.Name, s.DiskUsed*100/s.Disk)
-		}
-		if off := s.ClockOff; off.Abs() > clockOff {
-			add("the clock of %s is %s %s", m.Name, off.Abs().Round(time.Second), map[bool]string{true: "ahead", false: "behind"}[off > 0])
-		}
-		for _, u := range slices.Sorted(maps.Keys(s.Restarted)) {
-			if r := s.Restarted[u]; r.Times >= manyRestarts && now.Sub(r.Last) < restartsRecent && !loops(r, now) && r.Last.After(foundWell()) {
-				add("%s", restarting(u, m.Name, r))
-			}
-		}
-	}
-	for _, n := range v.Nodes {
-		if !n.Spec.Unschedulable || out[n.Name] {
-			continue
-		}
-		if run, ours := n.Annotations[kube.CordonedBy]; ours {
-			add("node %s is cordoned, by run %s of verbund; converge lets pods onto it again", n.Name, run)
-		} else {
-			add("node %s is cordoned, and not by verbund; kubectl uncordon %s lets pods onto it again", n.Name, n.Name)
-		}
-	}
-	return list
 }
 
 // replacing adds the replacements that are not over.

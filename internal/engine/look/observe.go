@@ -229,7 +229,7 @@ func look(ctx context.Context, s *session.Session, v *View, im site.Machine, due
 		seen.Trouble = err.Error()
 		var hk *machine.HostKeyError
 		if errors.As(err, &hk) {
-			seen.Trouble = fmt.Sprintf("%s %s has changed: it shows %s, and %s is known", plan.HostKeyTrouble, im.Name, hk.Got, hk.Want)
+			seen.OtherHostKey, seen.Trouble = true, fmt.Sprintf("the host key of %s has changed: it shows %s, and %s is known", im.Name, hk.Got, hk.Want)
 		}
 		return seen
 	}
@@ -508,8 +508,8 @@ func lookAtAPI(ctx context.Context, s *session.Session, c *topology.Cluster, v *
 	v.Seen.Endpoint = k.ReadyAt(ctx, c.Endpoint.Addr()) == nil
 	for _, n := range nodes.Items {
 		ready, why := kube.Ready(&n)
-		_, ours := n.Annotations[kube.CordonedBy]
-		ns := plan.NodeSeen{Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name], Loses: loses[n.Name], Stuck: stuck[n.Name]}
+		run, ours := n.Annotations[kube.CordonedBy]
+		ns := plan.NodeSeen{Unschedulable: n.Spec.Unschedulable, By: run, Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name], Loses: loses[n.Name], Stuck: stuck[n.Name]}
 		if !ready {
 			ns.Trouble = why
 		}

@@ -71,11 +71,8 @@ type Answer struct {
 	Todo     string   `json:"todo,omitempty"`
 }
 
-// Bounds of what a survey takes for well.
-const (
-	clockOff  = 2 * time.Second
-	slotBytes = 1 << 30 // that one slot may need
-)
+// slotBytes is what one slot may need of a disk.
+const slotBytes = 1 << 30
 
 // SurveyOptions limit a survey.
 type SurveyOptions struct {
@@ -242,7 +239,7 @@ func (q *surveyor) facts(im site.Machine, f *protocol.FactsReply, asked time.Tim
 		q.note(AskSize, Bad, fmt.Sprintf("it has %d processors, %s memory, %s disk; size %s means %d, %s, %s", f.CPUs, declare.Bytes(f.Memory), declare.Bytes(f.Disk), q.m.Size, want.CPUs, want.Memory, want.Disk),
 			"declare the size that it has, or replace it")
 	}
-	if off := f.Clock.Sub(asked); off.Abs() > clockOff {
+	if off := f.Clock.Sub(asked); off.Abs() > plan.ClockOff {
 		q.note(AskClock, Bad, fmt.Sprintf("its clock is %s off", off.Round(100*time.Millisecond)), "certificates depend on clocks: have it synchronised")
 	} else {
 		q.note(AskClock, Well, "", "")
