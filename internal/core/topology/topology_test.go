@@ -222,13 +222,16 @@ func TestAddOns(t *testing.T) {
 // A machine that is not declared any more has the role and the pool that its name says, by
 // the whole name of its group.
 func TestByName(t *testing.T) {
-	c := &Cluster{Name: "tidewatch", Machines: []Machine{{Name: "tidewatch-gauges-1", Role: versions.Worker, Pool: "gauges"}}}
+	c, err := coretest.Cluster("v1.37.2", 1, 1, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
 	for name, want := range map[string]struct {
 		role versions.Role
 		pool string
 	}{
 		"tidewatch-gauges-1": {versions.Worker, "gauges"}, "tidewatch-gauges-7": {versions.Worker, "gauges"}, "tidewatch-control-3": {versions.Control, ""},
-		"tidewatch-control-rooms-2": {versions.Worker, "control-rooms"}, "tidewatch-datastore-1": {versions.Datastore, ""}, "tidewatch-balancer-1": {versions.Balancer, ""},
+		"tidewatch-control-rooms-2": {versions.Worker, "control-rooms"}, "tidewatch-datastore-1": {versions.Datastore, ""}, "tidewatch-balancer-9": {versions.Balancer, ""},
 		"lampwright-gauges-1": {versions.Worker, ""}, "tidewatch": {versions.Worker, ""}, "": {versions.Worker, ""},
 	} {
 		if r, p := c.RoleOf(name), c.PoolOf(name); r != want.role || p != want.pool {
