@@ -4,10 +4,13 @@ import (
 	"encoding/json"
 	"errors"
 	"go/ast"
+	"go/importer"
 	"go/parser"
 	"go/token"
+	"go/types"
 	"io"
 	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -199,6 +202,96 @@ func TestHouseCoreHasNoClock(t *testing.T) {
 	if err != nil || files < 20 {
 		t.Fatalf("%d files, %v", files, err)
 	}
+}
+
+// What the core gives out is the same every time: what is gathered from a map, whose order is
+// none, is sorted before it leaves the function.
+func TestHouseCoreIsOrdered(t *testing.T) {
+	out, err := exec.Command("go", "list", "-export", "-deps", "-f", "{{.ImportPath}}\t{{.Export}}", "verbund/internal/core/...").Output()
+	if err != nil {
+		t.Fatalf("go list: %v", err)
+	}
+	exports := map[string]string{}
+	var core []string
+	for line := range strings.Lines(string(out)) {
+		path, file, _ := strings.Cut(strings.TrimSpace(line), "\t")
+		if exports[path] = file; room(path) == "core" {
+			core = append(core, path)
+		}
+	}
+	set := token.NewFileSet()
+	imports := importer.ForCompiler(set, "gc", func(path string) (io.ReadCloser, error) { return os.Open(exports[path]) })
+	ranges := 0
+	for _, path := range core {
+		names, err := filepath.Glob(filepath.Join("../..", strings.TrimPrefix(path, "verbund/"), "*.go"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var files []*ast.File
+		for _, name := range names {
+			if strings.HasSuffix(name, "_test.go") {
+				continue
+			}
+			f, err := parser.ParseFile(set, name, nil, parser.SkipObjectResolution)
+			if err != nil {
+				t.Fatal(err)
+			}
+			files = append(files, f)
+		}
+		info := &types.Info{Types: map[ast.Expr]types.TypeAndValue{}}
+		if _, err := (&types.Config{Importer: imports}).Check(path, set, files, info); err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			for _, d := range f.Decls {
+				fd, ok := d.(*ast.FuncDecl)
+				if !ok || fd.Body == nil {
+					continue
+				}
+				gathered, sorted := token.NoPos, false
+				ast.Inspect(fd, func(n ast.Node) bool {
+					switch n := n.(type) {
+					case *ast.RangeStmt:
+						if _, ok := info.TypeOf(n.X).Underlying().(*types.Map); ok {
+							if ranges++; gathers(n.Body) {
+								gathered = n.Pos()
+							}
+						}
+					case *ast.SelectorExpr:
+						if x, ok := n.X.(*ast.Ident); ok && (x.Name == "slices" || x.Name == "sort") && strings.HasPrefix(n.Sel.Name, "Sort") {
+							sorted = true
+						}
+					}
+					return true
+				})
+				if gathered != token.NoPos && !sorted {
+					t.Errorf("%s: %s gathers from a map, and does not sort", set.Position(gathered), fd.Name.Name)
+				}
+			}
+		}
+	}
+	if ranges < 5 {
+		t.Fatalf("only %d loops over maps were looked at", ranges)
+	}
+}
+
+// gathers says whether a loop's body puts things one after the other: into a list or a text.
+func gathers(body ast.Node) bool {
+	found := false
+	ast.Inspect(body, func(n ast.Node) bool {
+		c, ok := n.(*ast.CallExpr)
+		if !ok {
+			return true
+		}
+		switch f := c.Fun.(type) {
+		case *ast.Ident:
+			found = found || f.Name == "append"
+		case *ast.SelectorExpr:
+			found = found || strings.HasPrefix(f.Sel.Name, "Write") || strings.HasPrefix(f.Sel.Name, "Fprint")
+		}
+		return true
+	})
+	return found
 }
 
 // Every package says what it is for.

@@ -370,7 +370,7 @@ func TestAccessMerge(t *testing.T) {
 
 // The demonstration holds all its claims. It runs alone: it measures requests.
 func TestDemo(t *testing.T) {
-	w := &world{t, t.TempDir(), t.TempDir()}
+	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 	o, e, code := w.run("demo")
 	if code != 0 || !strings.Contains(o, "14 of 14 claims hold") || !strings.Contains(o, "and 0 failed") {
 		t.Errorf("exit code %d\n%s\n%s", code, o, e)

@@ -53,7 +53,7 @@ func TestBadDeclarations(t *testing.T) {
 		{"alias", replace("dns: {domain: tidewatch.test}", "dns: &d {domain: tidewatch.test}"), []string{"anchors and aliases are not read"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			w := &world{t, t.TempDir(), t.TempDir()}
+			w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 			if err := os.WriteFile(w.path("tidewatch.verbund.yaml"), []byte(c.text), 0o644); err != nil {
 				t.Fatal(err)
 			}
@@ -68,25 +68,25 @@ func TestBadDeclarations(t *testing.T) {
 		})
 	}
 	t.Run("none", func(t *testing.T) {
-		w := &world{t, t.TempDir(), t.TempDir()}
+		w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 		w.fails(2, []string{"there is no declaration", "verbund draft NAME"}, "status")
 	})
 	t.Run("two", func(t *testing.T) {
-		w := &world{t, t.TempDir(), t.TempDir()}
+		w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 		w.ok("draft", "tidewatch")
 		w.ok("draft", "lampwright", "--shape", "small")
 		w.fails(2, []string{"2 declarations", "lampwright", "--file"}, "plan")
 		w.ok("check", "--file", "lampwright.verbund.yaml")
 	})
 	t.Run("no site file", func(t *testing.T) {
-		w := &world{t, t.TempDir(), t.TempDir()}
+		w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 		w.ok("draft", "tidewatch")
 		os.Remove(w.path("estuary.site.yaml"))
 		w.fails(2, []string{"estuary.site.yaml is not there"}, "check")
 	})
 	t.Run("no terminal", func(t *testing.T) { good.fails(2, []string{"--yes"}, "converge") })
 	t.Run("warnings", func(t *testing.T) {
-		w := &world{t, t.TempDir(), t.TempDir()}
+		w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 		w.ok("draft", "tidewatch")
 		w.declare(`count: 3\n  size: medium`, "count: 4\n  size: medium")
 		w.fails(0, []string{"warning: 4 control-plane machines survive the loss of 1, as 3 would", "warning: the balancer is one machine", "0 errors, 2 warnings"}, "check")
@@ -95,7 +95,7 @@ func TestBadDeclarations(t *testing.T) {
 
 func TestWrongUse(t *testing.T) {
 	t.Parallel()
-	w := &world{t, t.TempDir(), t.TempDir()}
+	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 	for _, args := range [][]string{{"draft"}, {"draft", "Not-A-Name"}, {"draft", "x", "--shape", "round"}, {"status", "now"}, {"plan", "--no-such"}, {"check", "missing.yaml"}, {"plan", "-o", "xml"}} {
 		if _, e, code := w.run(args...); code != 2 || !strings.Contains(e, "error:") {
 			t.Errorf("verbund %v: exit code %d, wanted 2: %s", args, code, e)
@@ -231,6 +231,7 @@ func TestBlockTaken(t *testing.T) {
 func TestDamagedStore(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "small", "v1.37.2")
+	w.spoilt = true
 	w.ok("render")
 	file := w.path(".verbund/tidewatch/store.db")
 	good, err := os.ReadFile(file)

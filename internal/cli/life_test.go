@@ -253,6 +253,7 @@ func killed(t *testing.T, w *world, most int, args ...string) (kills int) {
 		if timer != nil {
 			timer.Stop()
 		}
+		w.memoryFits()
 		if s, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); !ok || !s.Signaled() {
 			if err != nil {
 				t.Fatalf("after %d kills: %v\n%s", kills, err, log.String())

@@ -104,7 +104,7 @@ func TestStore(t *testing.T) {
 	if b, err := os.ReadFile(archive); err != nil || bytes.Contains(b, []byte("PRIVATE")) || bytes.Contains(b, []byte("tidewatch-control")) {
 		t.Errorf("the archive can be read: %v", err)
 	}
-	other := &world{t, t.TempDir(), t.TempDir()}
+	other := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 	other.fails(1, []string{"not what it was closed with", "nothing was changed"}, "trust", "unpack", archive, "--unlock", wrong)
 	other.fails(1, []string{"there is nobody to ask"}, "trust", "unpack", archive)
 	other.fails(0, []string{"unpacked cluster tidewatch", "estuary.site.yaml"}, "trust", "unpack", archive, "--unlock", pass)
@@ -113,7 +113,7 @@ func TestStore(t *testing.T) {
 	}
 	other.fails(2, []string{"is here already"}, "trust", "unpack", archive, "--unlock", pass)
 	w.ok("trust", "pack", archive+"2", "--to", strings.TrimSpace(string(ssh.MarshalAuthorizedKey(recipient))), "--unlock", id)
-	third := &world{t, t.TempDir(), t.TempDir()}
+	third := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 	third.ok("trust", "unpack", archive+"2", "--unlock", id)
 }
 
@@ -121,7 +121,7 @@ func TestStore(t *testing.T) {
 // outside the folder, or over what is there.
 func TestUnpackStaysInside(t *testing.T) {
 	t.Parallel()
-	w := &world{t, filepath.Join(t.TempDir(), "a", "b"), t.TempDir()}
+	w := &world{TB: t, dir: filepath.Join(t.TempDir(), "a", "b"), keys: t.TempDir()}
 	if err := os.MkdirAll(w.dir, 0o755); err != nil {
 		t.Fatal(err)
 	}

@@ -74,6 +74,8 @@ type world struct {
 	testing.TB
 	dir  string
 	keys string // folder of key files, outside the working folder
+
+	spoilt bool // the test has damaged what the tool remembers
 }
 
 // newWorld drafts a cluster at a given version. The block depends on the
@@ -85,7 +87,7 @@ func newWorld(t testing.TB, shape, version string) *world {
 
 func newWorldIn(t testing.TB, dir, shape, version string) *world {
 	t.Helper()
-	w := &world{t, dir, t.TempDir()}
+	w := &world{TB: t, dir: dir, keys: t.TempDir()}
 	w.ok("draft", "tidewatch", "--shape", shape, "--kubernetes", version)
 	block := fmt.Sprintf("127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256)
 	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
@@ -94,6 +96,8 @@ func newWorldIn(t testing.TB, dir, shape, version string) *world {
 		if t.Failed() {
 			_, errs, _ := w.run("history")
 			t.Logf("folder %s\n%s", w.dir, errs)
+		} else if !w.spoilt {
+			w.memoryFits()
 		}
 		w.run("site", "stop", "-f", "tidewatch.verbund.yaml")
 		// A test that failed may have left a declaration that cannot be read.
@@ -105,6 +109,15 @@ func newWorldIn(t testing.TB, dir, shape, version string) *world {
 		}
 	})
 	return w
+}
+
+// memoryFits holds what the tool remembers against everything that must be so, however it
+// was ended.
+func (w *world) memoryFits() {
+	w.Helper()
+	if _, err := os.Stat(w.path(".verbund/tidewatch/store.db")); err == nil {
+		w.ok("store", "show", "--check")
+	}
 }
 
 func (w *world) path(name string) string { return filepath.Join(w.dir, name) }

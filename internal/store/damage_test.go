@@ -42,9 +42,10 @@ func full(t *testing.T) (*Store, *Keys) {
 		t.Fatal(err)
 	}
 	tr := &Trust{Keys: map[string]Secret{}, Certs: map[string][]byte{}}
+	cert, key := pair(t)
 	for i := range 40 {
 		id := fmt.Sprintf("machine-%d/proxy", i)
-		tr.Keys[id], tr.Certs[id] = Secret(strings.Repeat("k", 200)), []byte(strings.Repeat("c", 700))
+		tr.Keys[id], tr.Certs[id] = key, cert
 		err = errors.Join(err, s.SaveMachine(fmt.Sprintf("machine-%d", i), Machine{Address: netip.MustParseAddr("127.81.7.10"), Fingerprint: strings.Repeat("f", 40)}))
 	}
 	err = errors.Join(err, s.SaveTrust(tr), s.SaveMember("machine-0", []string{"machine-0"}), s.SaveResting("machine-1", true), s.SaveCount("gauges", 4),

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"os"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
@@ -100,8 +101,9 @@ func (s *Store) open(write bool) (*bbolt.DB, error) {
 const mostAnew = 20
 
 func (s *Store) openOnce(write bool) (db *bbolt.DB, err error) {
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {
-		// bbolt panics on some kinds of damage.
+		// bbolt panics on some kinds of damage, and follows pointers that lead nowhere.
 		if r := recover(); r != nil {
 			db, err = nil, &Damage{s.file(), fmt.Errorf("%v", r)}
 		}
@@ -220,8 +222,8 @@ func (s *Store) format(t *bbolt.Tx) (int, error) {
 	return n, nil
 }
 
-// end closes the database. That its pages make no sense shows as a panic of the
-// library: it is an error here.
+// end closes the database. That its pages make no sense shows as a panic of the library,
+// also where a pointer leads nowhere: it is an error here.
 func (s *Store) end(db *bbolt.DB, err *error) {
 	if r := recover(); r != nil {
 		*err = &Damage{s.file(), fmt.Errorf("%v", r)}
@@ -241,6 +243,7 @@ func (s *Store) update(f func(*tx) error) (err error) {
 	if err != nil {
 		return err
 	}
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer s.end(db, &err)
 	return db.Update(func(bt *bbolt.Tx) error {
 		n, err := s.format(bt)
@@ -306,6 +309,7 @@ func (s *Store) view(f func(*tx) error) (err error) {
 	if err != nil {
 		return err
 	}
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer s.end(db, &err)
 	return db.View(func(bt *bbolt.Tx) error {
 		n, err := s.format(bt)
@@ -316,8 +320,9 @@ func (s *Store) view(f func(*tx) error) (err error) {
 	})
 }
 
-// Check walks the whole store from outside: its file, its pages, every entry.
-// It returns what is not as it was written, and nil when all is.
+// Check walks the whole store from outside: its file, its pages, every entry, and then
+// whether what it holds fits together. It returns what is not as it was written, or does
+// not fit, and nil when all is well.
 func (s *Store) Check() []error {
 	var out []error
 	note := func(err error) {
@@ -330,9 +335,6 @@ func (s *Store) Check() []error {
 	var p *Protection
 	sealed := map[string][]byte{}
 	err := s.view(func(t *tx) error {
-		for err := range t.Check() {
-			note(fmt.Errorf("its pages: %w", err))
-		}
 		var err error
 		if p, err = protectionOf(t); err != nil {
 			note(err)
@@ -364,22 +366,35 @@ func (s *Store) Check() []error {
 				}
 			}
 		}
+		if len(out) > 0 {
+			return nil
+		}
+		// The library walks its pages beside us, where what it cannot follow would end the
+		// program: only when all that it leads to could be read.
+		for err := range t.Check() {
+			note(fmt.Errorf("its pages: %w", err))
+		}
 		return nil
 	})
 	if err != nil {
 		note(err)
 	}
-	if p == nil || len(out) > 0 {
+	if len(out) > 0 {
 		return out
 	}
-	key, err := s.unlock(p)
-	if err != nil {
-		return out // that it is closed is said elsewhere
-	}
-	for id, v := range sealed {
-		if _, err := open(key, id, v); err != nil {
-			note(err)
+	if p != nil {
+		key, err := s.unlock(p)
+		if err != nil {
+			return s.agree() // that it is closed is said elsewhere
+		}
+		for id, v := range sealed {
+			if _, err := open(key, id, v); err != nil {
+				note(err)
+			}
 		}
 	}
-	return out
+	if len(out) > 0 {
+		return out
+	}
+	return s.agree()
 }

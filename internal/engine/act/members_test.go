@@ -49,6 +49,18 @@ func TestOthersWell(t *testing.T) {
 	if err := ask(first); !errors.Is(err, datastore.ErrNoQuorum) {
 		t.Errorf("nobody can be asked: %v", err)
 	}
+	// Who is ill was learnt before nobody answered any more, and says more.
+	w.Members.Trouble, w.Members.Has[1].Healthy = nil, false
+	asked := 0
+	sick.Fail = nil
+	w.Members.Asked = func() {
+		if asked++; asked > 1 {
+			w.Members.Trouble = datastore.ErrNoQuorum
+		}
+	}
+	if err := ask(first); err == nil || !strings.Contains(err.Error(), second) || asked < 2 {
+		t.Errorf("one is ill, and then nobody answers: %v after %d", err, asked)
+	}
 }
 
 // A second learner does not join while one is still joining.
@@ -197,6 +209,59 @@ func TestBornWithMembers(t *testing.T) {
 	}
 }
 
+// One that is a member already is started, and not added again.
+func TestJoinAgain(t *testing.T) {
+	w := enginetest.New(t, 1)
+	r := at(t, w)
+	m := w.Cluster.Machines[2]
+	w.Members.Has[2].Learner = true
+	if err := r.joinMember(t.Context(), m); err != nil {
+		t.Fatal(err)
+	}
+	if len(w.Members.Has) != 3 || w.Members.Has[2].Learner || w.Machines[m.Name].States["etcd.service"] != "active" {
+		t.Errorf("members are %+v, etcd is %s", w.Members.Has, w.Machines[m.Name].States["etcd.service"])
+	}
+	// Where nobody can be asked, it may be what the quorum lacks: it is started all the same.
+	w.Machines[m.Name].States["etcd.service"] = "inactive"
+	w.Members.Trouble = datastore.ErrNoQuorum
+	ctx, cancel := context.WithTimeout(t.Context(), guardPatience/20)
+	defer cancel()
+	if err := r.joinMember(ctx, m); err == nil {
+		t.Error("a datastore that does not answer is taken for well")
+	}
+	if s := w.Machines[m.Name].States["etcd.service"]; s != "active" || len(w.Members.Has) != 3 {
+		t.Errorf("etcd is %s, and there are %d members", s, len(w.Members.Has))
+	}
+}
+
+// Founding starts every member, and is remembered only when all are well.
+func TestFound(t *testing.T) {
+	w := enginetest.New(t, 1)
+	r := at(t, w)
+	third := w.Cluster.Machines[2].Name
+	w.Machines[third].Fail = func(string) error { return errors.New("no room") }
+	err := r.found(t.Context(), plan.Step{Kind: plan.Found})
+	var se *StepError
+	if !errors.As(err, &se) || se.Machine != third || !strings.Contains(err.Error(), "no room") {
+		t.Errorf("it ended with %v", err)
+	}
+	if f, err := w.Store.Facts(); f != nil || err != nil {
+		t.Errorf("it is remembered as founded: %+v, %v", f, err)
+	}
+	w.Machines[third].Fail = nil
+	if err := r.found(t.Context(), plan.Step{Kind: plan.Found}); err != nil {
+		t.Fatal(err)
+	}
+	if f, err := w.Store.Facts(); f == nil || f.Founded.IsZero() || err != nil {
+		t.Errorf("remembered is %+v, %v", f, err)
+	}
+	for _, m := range w.Cluster.With(versions.Member) {
+		if s := w.Machines[m.Name].States["etcd.service"]; s != "active" {
+			t.Errorf("etcd of %s is %s", m.Name, s)
+		}
+	}
+}
+
 // A member that moved is told to the others; the only one cannot be.
 func TestMoveMember(t *testing.T) {
 	w := enginetest.New(t, 1)
@@ -210,6 +275,21 @@ func TestMoveMember(t *testing.T) {
 	if p := w.Members.Has[0].Peer; p != nodeconf.Peer(m) {
 		t.Errorf("it is at %s", p)
 	}
+	// Nobody is told of a worker, and the only member has nobody to be told by.
+	worker, _ := w.Of(versions.Worker)
+	w.Members.Trouble = datastore.ErrNoQuorum
+	if err := r.move(t.Context(), worker); err != nil {
+		t.Errorf("a worker: %v", err)
+	}
+	w.Members.Trouble = nil
+	all := r.Cluster
+	alone := *all
+	alone.Machines = append(all.Machines[:1:1], worker)
+	r.Cluster = &alone
+	if err := r.move(t.Context(), m); err == nil || !strings.Contains(err.Error(), "the only member") {
+		t.Errorf("the only member: %v", err)
+	}
+	r.Cluster = all
 	// A run without the others' word, since it knows of no such member.
 	r.View.Seen.Members = nil
 	w.Members.Trouble = datastore.ErrNoQuorum

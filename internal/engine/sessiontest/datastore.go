@@ -16,7 +16,8 @@ import (
 type Datastore struct {
 	mu      sync.Mutex
 	Has     []datastore.Member
-	Trouble error // what everything is answered with, if it is set
+	Trouble error  // what everything is answered with, if it is set
+	Asked   func() // after each question who the members are
 	next    uint64
 }
 
@@ -31,6 +32,9 @@ func (d *Datastore) Health(context.Context, string) error {
 func (d *Datastore) Members(context.Context, map[string]datastore.Member) ([]datastore.Member, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if d.Asked != nil {
+		defer d.Asked()
+	}
 	return slices.Clone(d.Has), d.Trouble
 }
 

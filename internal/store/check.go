@@ -1,0 +1,115 @@
+package store
+
+import (
+	"crypto"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"verbund/internal/core/trust"
+)
+
+// agree looks whether what the store holds fits together: what was written in one
+// transaction is there as a whole, and nothing speaks of what there cannot be. It returns
+// what does not.
+func (s *Store) agree() []error {
+	var out []error
+	t, err := s.Trust()
+	var closed *Closed
+	switch {
+	case err == nil:
+		out = t.agree()
+	case !errors.As(err, &closed): // that it is closed is said elsewhere
+		return []error{err}
+	}
+	members, err := s.Members()
+	_, merr := s.Machines()
+	_, rerr := s.Resting()
+	_, cerr := s.Counts()
+	if err := errors.Join(err, merr, rerr, cerr); err != nil {
+		return append(out, err)
+	}
+	for _, name := range slices.Sorted(maps.Keys(members)) {
+		ms := slices.Clone(members[name])
+		slices.Sort(ms)
+		if !slices.Contains(ms, name) {
+			out = append(out, fmt.Errorf("the member of %s was born into %v, without itself", name, members[name]))
+		}
+		if len(slices.Compact(ms)) < len(members[name]) {
+			out = append(out, fmt.Errorf("the member of %s was born into %v, with one of them twice", name, members[name]))
+		}
+	}
+	under, err := s.Replacements()
+	if err != nil {
+		return append(out, err)
+	}
+	for _, id := range slices.Sorted(maps.Keys(under)) {
+		if r := under[id]; trust.CheckReplaceable(id) != nil || r.Pass < trust.Both || r.Pass > trust.Drop {
+			out = append(out, fmt.Errorf("the replacement of %s is in pass %d, which there is not", id, int(r.Pass)))
+		}
+	}
+	facts, err := s.Facts()
+	if err == nil && facts != nil && facts.Founded.IsZero() {
+		err = errors.New("the cluster was founded, and not at any time")
+	}
+	if err != nil {
+		out = append(out, err)
+	}
+	return append(out, s.agreeJournal()...)
+}
+
+// agree looks whether every certificate can be read and is of the key that is kept with it.
+func (t *Trust) agree() []error {
+	var out []error
+	for _, id := range slices.Sorted(maps.Keys(t.Certs)) {
+		cert, err := trust.DecodeCert(t.Certs[id])
+		if err != nil {
+			out = append(out, fmt.Errorf("certificate %s: %w", id, err))
+			continue
+		}
+		if t.Keys[id] == nil {
+			continue // its key may be elsewhere
+		}
+		key, err := trust.DecodeKey(t.Keys[id])
+		if err != nil {
+			out = append(out, fmt.Errorf("the key of certificate %s: %w", id, err))
+			continue
+		}
+		public, ok := key.Public().(interface{ Equal(crypto.PublicKey) bool })
+		if !ok || !public.Equal(cert.PublicKey) {
+			out = append(out, fmt.Errorf("certificate %s is not of the key that is kept with it", id))
+		}
+	}
+	return out
+}
+
+// agreeJournal looks whether steps ended that began, and runs ended once.
+func (s *Store) agreeJournal() []error {
+	es, torn, err := s.Entries()
+	if torn > 0 {
+		return nil // what is missing may be in them
+	}
+	if err != nil {
+		return []error{fmt.Errorf("the journal: %w", err)}
+	}
+	var out []error
+	began, ended := map[string]bool{}, map[string]bool{}
+	for _, e := range es {
+		step := e.Run + "/" + e.Step
+		switch e.Kind {
+		case RunBegan, StepBegan:
+			began[step] = true
+		case StepDone, StepFailed:
+			if !began[step] {
+				out = append(out, fmt.Errorf("in the journal step %s of run %s ended and had not begun", e.Step, e.Run))
+			}
+		case RunEnded:
+			if ended[e.Run] {
+				out = append(out, fmt.Errorf("in the journal run %s ended twice", e.Run))
+			}
+			ended[e.Run] = true
+		}
+	}
+	return out
+}
