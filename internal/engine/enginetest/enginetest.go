@@ -76,6 +76,22 @@ func New(t testing.TB, workers int, objects ...runtime.Object) *World {
 	return w
 }
 
+// Furnish gives a machine all its files, and has all its units run.
+func (w *World) Furnish(m topology.Machine) {
+	w.Helper()
+	fm := w.Machines[m.Name]
+	files, _, err := w.Files(w.Cluster, m, nodeconf.Options{}, fm.Says.Active)
+	if err != nil {
+		w.Fatal(err)
+	}
+	for _, f := range files {
+		fm.Files[f.Path] = f
+	}
+	for _, u := range nodeconf.Units(m) {
+		fm.States[u] = "active"
+	}
+}
+
 // Of is the first machine of a role, declared and in the test's hands.
 func (w *World) Of(role versions.Role) (topology.Machine, *sessiontest.Machine) {
 	m := w.Cluster.Of(role)[0]

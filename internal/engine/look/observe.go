@@ -4,11 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"net/netip"
-	"slices"
-	"sort"
-	"strings"
 	"sync"
 	"time"
 
@@ -16,11 +12,9 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
 	"verbund/internal/core/declare"
-	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
-	"verbund/internal/core/versions"
 	"verbund/internal/datastore"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
@@ -235,208 +229,6 @@ func look(ctx context.Context, s *session.Session, v *View, im site.Machine, due
 	}
 	seen.Reached = true
 	return seen
-}
-
-func lookInside(ctx context.Context, s *session.Session, v *View, im site.Machine, due map[string]string, seen *plan.MachineSeen) error {
-	c := v.Cluster
-	m, err := s.Machine(ctx, im.Name, im.SSHPort)
-	if err != nil {
-		return err
-	}
-	asked := time.Now()
-	f, err := m.Facts(ctx)
-	if errors.Is(err, machine.ErrLost) {
-		s.HangUp(im.Name)
-		if m, err = s.Machine(ctx, im.Name, im.SSHPort); err == nil {
-			asked = time.Now()
-			f, err = m.Facts(ctx)
-		}
-	}
-	if err != nil {
-		return err
-	}
-	seen.Disk, seen.DiskUsed = f.Disk, f.DiskUsed
-	seen.ClockOff = clockBetween(asked, time.Now(), f.Clock)
-	if f.Busy != "" && s.Alone {
-		return fmt.Errorf("%w: %s", errBusy, f.Busy)
-	}
-	seen.Active = f.Active
-	if f.Active != "" {
-		seen.Versions = f.Slots[f.Active]
-	}
-	// What was not fetched under the pinned digest does not count as there.
-	seen.Idle = map[string]string{}
-	for name, v := range f.Slots[session.IdleSlot(f.Active)] {
-		if d := s.Cat.Digest(versions.Component{Name: name, Version: v}.Ref()); d != "" && f.Digests[session.IdleSlot(f.Active)][name] == d {
-			seen.Idle[name] = v
-		}
-	}
-	us, err := m.Units(ctx)
-	if err != nil {
-		return err
-	}
-	for _, u := range us {
-		seen.Units[u.Name] = u.State
-		if u.Restarts > 0 {
-			seen.Restarted[u.Name] = plan.Restarted{Times: u.Restarts, Last: u.Since.Add(-seen.ClockOff), Why: u.Last}
-		}
-	}
-	record, err := m.Read(ctx, nodeconf.Record)
-	if err != nil {
-		return err
-	}
-	owner := nodeconf.ReadRecord(record[nodeconf.Record])
-	if owner != nil {
-		seen.Owner = owner.Cluster
-	}
-	if !v.Seen.Founded && c.HoldsMember(c.RoleOf(im.Name)) {
-		logs, err := m.List(ctx, nodeconf.DatastoreLog)
-		if err != nil {
-			return err
-		}
-		seen.Data = len(logs) > 0
-	}
-	tm, ok := c.Machine(im.Name)
-	if !ok || f.Active == "" {
-		return nil
-	}
-	// Files are held against what they are for: an upgrade brings its own.
-	tm, _ = plan.AsItRuns(tm, seen.Versions, s.Cat)
-	files, rendered, err := s.Files(c, tm, nodeconf.Options{Resting: v.Seen.Resting}, f.Active)
-	// What is yet to be made differs from whatever lies there.
-	if err != nil && !errors.Is(err, session.ErrNoTrust) {
-		return err
-	}
-	var paths []string
-	for _, f := range files {
-		paths = append(paths, f.Path)
-	}
-	have, err := m.Digests(ctx, paths)
-	if err != nil {
-		return err
-	}
-	texts := map[string]string{} // declared text by the path on the machine
-	var read []string
-	if seen.Restarts, err = Pending(ctx, m); err != nil {
-		return err
-	}
-	if len(seen.Restarts) > 0 {
-		seen.Differs = append(seen.Differs, nodeconf.Pending)
-		seen.Lines = append(seen.Lines, fmt.Sprintf("%s: a run was cut off before it restarted %s", nodeconf.Pending, strings.Join(seen.Restarts, ", ")))
-	}
-	o, err := Own(ctx, s, c, tm, m)
-	if err != nil {
-		return err
-	}
-	seen.Unsigned = o.waits
-	for p, why := range o.Stale {
-		seen.Differs = append(seen.Differs, p)
-		seen.Lines = append(seen.Lines, p+": "+why)
-		seen.Restarts = append(seen.Restarts, "kubelet.service")
-	}
-	if seen.Enrols = tm.ByToken && !o.Client; seen.Enrols {
-		if seen.Token, err = TokenOn(ctx, m); err != nil {
-			return err
-		}
-	}
-	if first := tm.Name + "/kubelet-client"; !o.Client && !tm.ByToken && vouch.FirstEnded(s, first) {
-		seen.Reissue = append(seen.Reissue, first)
-		due = maps.Clone(due)
-		due[first] = "it has ended, and the kubelet has no other"
-	}
-	written := map[string]bool{} // differing files that nobody has touched since they were written
-	for i, f := range files {
-		if rendered[i].Path == nodeconf.Record && len(seen.Differs) > 0 {
-			continue // it is written with whatever else is
-		}
-		if have[f.Path] == session.FileDigest(f) {
-			if why := due[rendered[i].From]; rendered[i].Kind == nodeconf.Cert && why != "" {
-				seen.Differs = append(seen.Differs, rendered[i].Path)
-				seen.Lines = append(seen.Lines, rendered[i].Path+": "+why)
-			}
-			continue
-		}
-		for _, u := range rendered[i].Restart {
-			if seen.Units[u] == "active" {
-				seen.Restarts = append(seen.Restarts, u)
-			}
-		}
-		seen.Differs = append(seen.Differs, rendered[i].Path)
-		switch _, there := have[f.Path]; {
-		case !there:
-			seen.Lines = append(seen.Lines, rendered[i].Path+": is missing")
-		case !rendered[i].Shown():
-			seen.Lines = append(seen.Lines, rendered[i].Path+": is another one")
-		default:
-			texts[f.Path] = rendered[i].Path
-			sum, mode, _ := strings.Cut(have[f.Path], " ")
-			written[f.Path] = rendered[i].Path == nodeconf.Record || owner.Wrote(rendered[i].Path, sum) && mode == fmt.Sprintf("%o", f.Mode.Perm())
-			read = append(read, f.Path)
-		}
-	}
-	// A key that lies where nothing needs it opens a door that nobody watches.
-	strays, err := StrayTrust(ctx, m, rendered)
-	if err != nil {
-		return err
-	}
-	for _, p := range strays {
-		seen.Differs = append(seen.Differs, p)
-		seen.Lines = append(seen.Lines, p+": nothing there needs it")
-	}
-	if len(read) > 0 {
-		found, err := m.Read(ctx, read...)
-		if err != nil {
-			return err
-		}
-		for _, f := range files {
-			shown, ok := texts[f.Path]
-			switch {
-			case ok && written[f.Path]:
-				seen.Lines = append(seen.Lines, plan.Declared(shown, string(f.Content), string(found[f.Path])))
-			case ok:
-				seen.Lines = append(seen.Lines, plan.Lines(shown, string(f.Content), string(found[f.Path]))...)
-			}
-		}
-	}
-	sort.Strings(seen.Differs)
-	// By file, and within one in the order of its lines.
-	file := func(l string) string { f, _, _ := strings.Cut(l, ":"); return f }
-	slices.SortStableFunc(seen.Lines, func(x, y string) int { return strings.Compare(file(x), file(y)) })
-	slices.Sort(seen.Restarts)
-	seen.Restarts = slices.Compact(seen.Restarts)
-	return nil
-}
-
-// clockBetween is how far a clock is ahead that was read between two moments of
-// ours; nothing that the time between them explains counts.
-func clockBetween(from, to, read time.Time) time.Duration {
-	switch {
-	case read.Before(from):
-		return read.Sub(from)
-	case read.After(to):
-		return read.Sub(to)
-	}
-	return 0
-}
-
-// StrayTrust lists keys and certificates on a machine that are not rendered
-// for it.
-func StrayTrust(ctx context.Context, m session.Machine, rendered []nodeconf.File) ([]string, error) {
-	found, err := m.List(ctx, trust.Dir)
-	if err != nil {
-		return nil, err
-	}
-	keep := map[string]bool{}
-	for _, f := range rendered {
-		keep[f.Path] = true
-	}
-	var out []string
-	for _, f := range found {
-		if !keep[f.Path] {
-			out = append(out, f.Path)
-		}
-	}
-	return out, nil
 }
 
 func lookAtDatastore(ctx context.Context, s *session.Session, c *topology.Cluster, v *View, mu *sync.Mutex) {

@@ -32,7 +32,9 @@ type Machine struct {
 	Fail func(what string) error
 	// Falls, if it is set, is why it does not come up in another slot.
 	Falls string
-	done  []string
+	// Lost is how often its connection still breaks when it is asked for its facts.
+	Lost int
+	done []string
 }
 
 // NewMachine is one that holds nothing, with slot a in use.
@@ -65,6 +67,10 @@ func (m *Machine) begin(what string) error {
 func (m *Machine) Facts(context.Context) (*protocol.FactsReply, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.Lost > 0 {
+		m.Lost--
+		return nil, machine.ErrLost
+	}
 	f := m.Says
 	f.Slots = maps.Clone(f.Slots)
 	return &f, nil
