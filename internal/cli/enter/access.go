@@ -46,10 +46,7 @@ type wanted struct {
 
 // AccessCmd is verbund access.
 func AccessCmd(a *desk.App) *cobra.Command {
-	var merge, life, request string
-	var answer signed
-	var login, list bool
-	var w wanted
+	var q request
 	c := &cobra.Command{
 		Use: "access", Short: "Give a person a kubeconfig, for a few hours", Args: term.NoArgs,
 		Long: `Prints a kubeconfig that points at the cluster's endpoint, for eight hours. It
@@ -73,100 +70,131 @@ kubeconfig.`,
 				return err
 			}
 			defer s.Close()
-			if list {
+			switch {
+			case q.list:
 				return listAccess(a, s)
+			case q.login:
+				return giveLoginKey(a, s)
 			}
-			if login {
-				b, err := s.LoginKey()
-				if err != nil {
+			changed := cmd.Flags().Changed
+			if !q.answered() {
+				if err := q.check(changed("groups"), changed("for"), q.life); err != nil {
 					return err
 				}
-				// It lets its bearer in as root, everywhere and for good: that is written down.
-				if err := a.Noted(s, nil, "access --login-key", func(*act.Run) (string, error) {
-					return "gave out the key with which one logs in to the machines as root", nil
-				}); err != nil {
-					return err
+				if q.file != "" {
+					return requestAccess(a, s, q.wanted, q.file)
 				}
-				_, err = a.Out.Write(b)
-				return err
 			}
-			var kc *clientcmdapi.Config
-			var given store.Given
-			if answer.cert != "" || answer.key != "" {
-				for _, f := range []string{"person", "groups", "for", "break-glass", "request"} {
-					if cmd.Flags().Changed(f) {
-						return term.Usage("--%s cannot be said of an answer: who it is for, and until when, is in the certificate", f)
-					}
-				}
-				kc, given, err = answer.access(s)
-			} else {
-				if err := w.check(cmd.Flags().Changed("groups"), cmd.Flags().Changed("for"), life); err != nil {
-					return err
-				}
-				switch outside := s.Decl.Trust.Keys == "outside"; {
-				case request != "":
-					return requestAccess(a, s, w, request)
-				case outside:
-					return term.Usage("the key of cluster-authority is outside: write a request with verbund access --request FILE.csr, have it signed there, and come back with --certificate and --key")
-				}
-				kc, given, err = access(s, w)
-			}
+			kc, given, err := q.entry(s, changed)
 			if err != nil {
 				return err
 			}
-			var may func(old *clientcmdapi.Config) error
-			if merge != "" {
-				if may, err = kubeconfig.MayMerge(s, merge, kc); err != nil {
-					return err
-				}
-			}
-			if err := journalAccess(a, s, given); err != nil {
-				return err
-			}
-			if merge == "" {
-				b, err := clientcmd.Write(*kc)
-				if err != nil {
-					return err
-				}
-				_, err = a.Out.Write(b)
-				sayRights(a, s, given)
-				return err
-			}
-			copied, err := kubeconfig.Merge(merge, kc, may)
-			if err != nil {
-				return err
-			}
-			abs, err := filepath.Abs(merge)
-			if err != nil {
-				return err
-			}
-			if err := s.Store.SaveKubeconfig(abs, time.Now()); err != nil {
-				return err
-			}
-			a.UI.Say("context %s is in %s until %s", kc.CurrentContext, merge, given.Until.Local().Format("15:04"))
-			if copied != "" {
-				a.UI.Say("the file as it was: %s", copied)
-			}
-			sayRights(a, s, given)
-			return nil
+			return hand(a, s, kc, given, q.merge)
 		},
 	}
 	who := "operator"
 	if u, err := user.Current(); err == nil && u.Username != "" && u.Username != "root" {
 		who = u.Username
 	}
-	c.Flags().StringVar(&merge, "merge", "", "put it into this kubeconfig file")
-	c.Flags().BoolVar(&login, "login-key", false, "instead, the private key with which one logs in to the machines as root")
-	c.Flags().BoolVar(&list, "list", false, "instead, who was given access, and until when it works")
-	c.Flags().StringVar(&w.person, "person", who, "the person's name")
-	c.Flags().StringSliceVar(&w.groups, "groups", []string{kube.Operators}, "the person's groups; role bindings say what they may do")
-	c.Flags().StringVar(&life, "for", "8h", "how long it works, a day at most")
-	c.Flags().BoolVar(&w.glass, "break-glass", false, "everything, whatever role bindings say; half an hour if not said otherwise, an hour at most")
-	c.Flags().StringVar(&w.reason, "reason", "", "of --break-glass: why")
-	c.Flags().StringVar(&request, "request", "", "where the authority's key is outside: write the request for it to FILE.csr, and the key to FILE.key")
-	c.Flags().StringVar(&answer.cert, "certificate", "", "the certificate that was signed outside for such a request")
-	c.Flags().StringVar(&answer.key, "key", "", "its key")
+	c.Flags().StringVar(&q.merge, "merge", "", "put it into this kubeconfig file")
+	c.Flags().BoolVar(&q.login, "login-key", false, "instead, the private key with which one logs in to the machines as root")
+	c.Flags().BoolVar(&q.list, "list", false, "instead, who was given access, and until when it works")
+	c.Flags().StringVar(&q.person, "person", who, "the person's name")
+	c.Flags().StringSliceVar(&q.groups, "groups", []string{kube.Operators}, "the person's groups; role bindings say what they may do")
+	c.Flags().StringVar(&q.life, "for", "8h", "how long it works, a day at most")
+	c.Flags().BoolVar(&q.glass, "break-glass", false, "everything, whatever role bindings say; half an hour if not said otherwise, an hour at most")
+	c.Flags().StringVar(&q.reason, "reason", "", "of --break-glass: why")
+	c.Flags().StringVar(&q.file, "request", "", "where the authority's key is outside: write the request for it to FILE.csr, and the key to FILE.key")
+	c.Flags().StringVar(&q.answer.cert, "certificate", "", "the certificate that was signed outside for such a request")
+	c.Flags().StringVar(&q.answer.key, "key", "", "its key")
 	return c
+}
+
+// request is what somebody asks of the command.
+type request struct {
+	wanted
+	merge  string // kubeconfig file
+	life   string
+	file   string // to write what has to be signed outside
+	answer signed
+	login  bool
+	list   bool
+}
+
+// answered says that there is a certificate which was signed outside.
+func (q *request) answered() bool { return q.answer.cert != "" || q.answer.key != "" }
+
+// entry makes a kubeconfig: with a certificate that was signed outside, or a new one.
+func (q *request) entry(s *session.Session, changed func(flag string) bool) (*clientcmdapi.Config, store.Given, error) {
+	var none store.Given
+	if q.answered() {
+		for _, f := range []string{"person", "groups", "for", "break-glass", "request"} {
+			if changed(f) {
+				return nil, none, term.Usage("--%s cannot be said of an answer: who it is for, and until when, is in the certificate", f)
+			}
+		}
+		return q.answer.access(s)
+	}
+	if s.Decl.Trust.Keys == "outside" {
+		return nil, none, term.Usage("the key of cluster-authority is outside: write a request with verbund access --request FILE.csr, have it signed there, and come back with --certificate and --key")
+	}
+	return access(s, q.wanted)
+}
+
+// giveLoginKey prints the key with which one logs in to the machines. It lets its bearer in
+// as root, everywhere and for good: that is written down.
+func giveLoginKey(a *desk.App, s *session.Session) error {
+	b, err := s.LoginKey()
+	if err != nil {
+		return err
+	}
+	if err := a.Noted(s, nil, "access --login-key", func(*act.Run) (string, error) {
+		return "gave out the key with which one logs in to the machines as root", nil
+	}); err != nil {
+		return err
+	}
+	_, err = a.Out.Write(b)
+	return err
+}
+
+// hand gives access out, which is remembered before: printed, or merged into a file.
+func hand(a *desk.App, s *session.Session, kc *clientcmdapi.Config, given store.Given, merge string) error {
+	if merge == "" {
+		if err := journalAccess(a, s, given); err != nil {
+			return err
+		}
+		b, err := clientcmd.Write(*kc)
+		if err != nil {
+			return err
+		}
+		_, err = a.Out.Write(b)
+		sayRights(a, s, given)
+		return err
+	}
+	may, err := kubeconfig.MayMerge(s, merge, kc)
+	if err != nil {
+		return err
+	}
+	if err := journalAccess(a, s, given); err != nil {
+		return err
+	}
+	copied, err := kubeconfig.Merge(merge, kc, may)
+	if err != nil {
+		return err
+	}
+	abs, err := filepath.Abs(merge)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.SaveKubeconfig(abs, time.Now()); err != nil {
+		return err
+	}
+	a.UI.Say("context %s is in %s until %s", kc.CurrentContext, merge, given.Until.Local().Format("15:04"))
+	if copied != "" {
+		a.UI.Say("the file as it was: %s", copied)
+	}
+	sayRights(a, s, given)
+	return nil
 }
 
 var personForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9@._-]{0,62}$`)

@@ -31,10 +31,15 @@ type StoreChecked struct {
 // StoreCmd is verbund store.
 func StoreCmd(a *desk.App) *cobra.Command {
 	c := &cobra.Command{Use: "store", Short: "What the tool remembers, and how its secrets are protected"}
+	c.AddCommand(storeShowCmd(a), storeProtectCmd(a))
+	return c
+}
+
+func storeShowCmd(a *desk.App) *cobra.Command {
 	var check bool
-	show := &cobra.Command{
+	c := &cobra.Command{
 		Use: "show", Short: "Show where the store is, and what opens it", Args: term.NoArgs,
-		Long: "With --check it walks the whole store: its file, its pages and the check under\nwhich every value stands; exit code 3 when something is not as it was written.",
+		Long: "With --check it walks the whole store: its file, its pages, the check under which\nevery value stands, and whether what it holds fits together; exit code 3 when\nsomething is not as it was written.",
 		RunE: func(*cobra.Command, []string) error {
 			s, err := a.Open(false)
 			if err != nil {
@@ -75,10 +80,14 @@ func StoreCmd(a *desk.App) *cobra.Command {
 			return nil
 		},
 	}
-	show.Flags().BoolVar(&check, "check", false, "walk the whole store, and say what of it is damaged")
+	c.Flags().BoolVar(&check, "check", false, "walk the whole store, and say what of it is damaged")
+	return c
+}
+
+func storeProtectCmd(a *desk.App) *cobra.Command {
 	var passphrase, keyFile bool
 	var passFile, sshKey string
-	protect := &cobra.Command{
+	c := &cobra.Command{
 		Use: "protect", Short: "Protect the secrets with a key file, a passphrase or an SSH key", Args: term.NoArgs,
 		Long: `Encrypts every secret of the store anew, with a new key, and that key for whoever
 is to open it: a key file in your own configuration folder (as at first), a
@@ -139,11 +148,10 @@ by the same from then on.`,
 			return nil
 		},
 	}
-	protect.Flags().BoolVar(&keyFile, "key-file", false, "a new key file")
-	protect.Flags().BoolVar(&passphrase, "passphrase", false, "a passphrase, which is asked for")
-	protect.Flags().StringVar(&passFile, "passphrase-file", "", "a passphrase, from the first line of this file")
-	protect.Flags().StringVar(&sshKey, "ssh-key", "", "file with the public half of an SSH key")
-	c.AddCommand(show, protect)
+	c.Flags().BoolVar(&keyFile, "key-file", false, "a new key file")
+	c.Flags().BoolVar(&passphrase, "passphrase", false, "a passphrase, which is asked for")
+	c.Flags().StringVar(&passFile, "passphrase-file", "", "a passphrase, from the first line of this file")
+	c.Flags().StringVar(&sshKey, "ssh-key", "", "file with the public half of an SSH key")
 	return c
 }
 

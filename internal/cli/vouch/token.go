@@ -30,9 +30,14 @@ type TokenSaid struct {
 // TokenCmd is verbund token.
 func TokenCmd(a *desk.App) *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Enrolment tokens: issue, list, revoke", Long: "With an enrolment token a machine asks for its first certificate. converge issues and\nrevokes tokens by itself; these commands are for machines that somebody sets up by\nhand. A token alone lets nobody in: the request has to match a declared machine of\nits pool, and that machine has to show the same key."}
+	c.AddCommand(tokenIssueCmd(a), tokenListCmd(a), tokenRevokeCmd(a))
+	return c
+}
+
+func tokenIssueCmd(a *desk.App) *cobra.Command {
 	var pool, machine, life string
 	var uses int
-	issue := &cobra.Command{
+	c := &cobra.Command{
 		Use: "issue", Short: "Issue a token for a pool or for one machine", Args: term.NoArgs, Example: "  verbund token issue --pool forecast --uses 2\n  verbund token issue --machine tidewatch-forecast-3 --for 10m",
 		RunE: func(*cobra.Command, []string) error {
 			t, err := term.Span("for", life, time.Minute, 24*time.Hour)
@@ -87,11 +92,15 @@ func TokenCmd(a *desk.App) *cobra.Command {
 			})
 		},
 	}
-	issue.Flags().StringVar(&pool, "pool", "", "any machine of this pool")
-	issue.Flags().StringVar(&machine, "machine", "", "this machine alone")
-	issue.Flags().IntVar(&uses, "uses", 1, "how many machines may use it")
-	issue.Flags().StringVar(&life, "for", "15m", "how long it lives, a day at most")
-	list := &cobra.Command{
+	c.Flags().StringVar(&pool, "pool", "", "any machine of this pool")
+	c.Flags().StringVar(&machine, "machine", "", "this machine alone")
+	c.Flags().IntVar(&uses, "uses", 1, "how many machines may use it")
+	c.Flags().StringVar(&life, "for", "15m", "how long it lives, a day at most")
+	return c
+}
+
+func tokenListCmd(a *desk.App) *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List tokens with their remaining life", Args: term.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			s, _, k, err := a.Reach()
@@ -124,7 +133,10 @@ func TokenCmd(a *desk.App) *cobra.Command {
 			return nil
 		},
 	}
-	revoke := &cobra.Command{
+}
+
+func tokenRevokeCmd(a *desk.App) *cobra.Command {
+	return &cobra.Command{
 		Use: "revoke TOKEN…", Short: "Take tokens away", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, v, k, err := a.Reach()
@@ -146,6 +158,4 @@ func TokenCmd(a *desk.App) *cobra.Command {
 			})
 		},
 	}
-	c.AddCommand(issue, list, revoke)
-	return c
 }

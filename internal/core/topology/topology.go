@@ -251,90 +251,12 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	for _, k := range set.Images() {
 		c.digests[k.Name] = cat.Digest(k.Ref())
 	}
-	image := func(name string, set versions.Set) declare.Image {
-		img := d.Images[name]
-		if img.System == "" {
-			img.System = set.Image
-		}
-		if img.Architecture == "" {
-			img.Architecture = "amd64"
-		}
-		return img
-	}
-	// Labels that anyone would expect: the failure domain and the pool.
-	labels := func(zone, pool string, more map[string]string) map[string]string {
-		l := map[string]string{"topology.kubernetes.io/zone": zone}
-		if pool != "" {
-			l["verbund.test/pool"] = pool
-		}
-		maps.Copy(l, more)
-		return l
-	}
-	var parts []versions.Part
-	if !c.Apart {
-		parts = append(parts, versions.Member)
-	}
-	parts = append(parts, versions.API)
-	if d.Endpoint.Virtual != nil {
-		parts = append(parts, versions.Carrier)
-	}
-	if d.Trust.OwnRenewal() {
-		parts = append(parts, versions.Approver)
-	}
-	if c.Nodes {
-		parts = append(parts, versions.Node)
-	}
-	for i := range d.Control.Count {
-		z := d.Control.Zones[i%len(d.Control.Zones)]
-		m := Machine{
-			Name: fmt.Sprintf("%s-%s-%d", d.Name, groupControl, i+1), Role: versions.Control, Parts: parts, Set: set, Index: i + 1, Zone: z, Size: d.Control.Size,
-			Image: image(d.Control.Image, set), Batch: 1, Patience: 2 * time.Minute,
-		}
-		if c.Nodes {
-			m.Labels, m.Taints = labels(z, "", map[string]string{"node-role.kubernetes.io/control-plane": ""}), []declare.Taint{ControlTaint}
-		}
-		c.Machines = append(c.Machines, m)
-	}
-	if ds := d.Control.Datastore; c.Apart {
-		for i := range ds.Count {
-			c.Machines = append(c.Machines, Machine{
-				Name: fmt.Sprintf("%s-%s-%d", d.Name, groupDatastore, i+1), Role: versions.Datastore, Parts: []versions.Part{versions.Member}, Set: set, Index: i + 1,
-				Zone: ds.Zones[i%len(ds.Zones)], Size: ds.Size, Image: image("", set), Batch: 1,
-			})
-		}
-	}
-	c.patience = map[string]time.Duration{}
-	for pi, p := range d.Pools {
-		c.patience[p.Name] = time.Duration(p.Rollout.Patience)
-		pset, ok := cat.Set(p.Kubernetes)
-		if !ok {
-			return nil, fmt.Errorf("the catalogue has no Kubernetes %s", p.Kubernetes)
-		}
-		pset.Fairway, pset.DNS = set.Fairway, set.DNS
-		count := p.Count.From
-		if now, ok := mem.Counts[p.Name]; ok {
-			count = min(max(now, p.Count.From), p.Count.To)
-		}
-		for i := range count {
-			z := p.Zones[(i+pi)%len(p.Zones)]
-			m := Machine{
-				Name: fmt.Sprintf("%s-%s-%d", d.Name, p.Name, i+1), Role: versions.Worker, Parts: []versions.Part{versions.Node}, Set: pset, Pool: p.Name, Index: i + 1,
-				Size: p.Size, Image: image(p.Image, pset), ByToken: p.Enrolment == "token", Taints: p.Taints, Batch: p.Rollout.Batch.Of(count), Patience: time.Duration(p.Rollout.Patience),
-			}
-			if i < len(p.Adopt) {
-				m.Hardware = p.Adopt[i]
-				for _, b := range s.Bare {
-					if b.Hardware == m.Hardware {
-						z = b.Zone
-					}
-				}
-			}
-			m.Zone, m.Labels = z, labels(z, p.Name, p.Labels)
-			c.Machines = append(c.Machines, m)
-		}
+	c.controlPlane(d)
+	if err := c.pools(d, s, cat, mem); err != nil {
+		return nil, err
 	}
 	if b := d.Endpoint.Balancer; b != nil {
-		c.Machines = append(c.Machines, Machine{Name: d.Name + "-" + groupBalancer + "-1", Role: versions.Balancer, Parts: []versions.Part{versions.Balances}, Set: set, Index: 1, Zone: s.Zones[0].Name, Size: b.Size, Image: image("", set), Batch: 1})
+		c.Machines = append(c.Machines, Machine{Name: d.Name + "-" + groupBalancer + "-1", Role: versions.Balancer, Parts: []versions.Part{versions.Balances}, Set: set, Index: 1, Zone: s.Zones[0].Name, Size: b.Size, Image: imageOf(d, "", set), Batch: 1})
 		c.Forward = b.Forward
 	}
 	fixed := maps.Clone(d.System.Addresses)
@@ -356,6 +278,87 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	for i, m := range c.Machines {
 		c.index[m.Name] = i
 	}
+	c.answers(d)
+	c.hostsText = c.hosts(s)
+	return c, nil
+}
+
+// controlPlane adds the control-plane machines, and those of the datastore where it has
+// machines of its own.
+func (c *Cluster) controlPlane(d *declare.Declaration) {
+	var parts []versions.Part
+	if !c.Apart {
+		parts = append(parts, versions.Member)
+	}
+	parts = append(parts, versions.API)
+	if d.Endpoint.Virtual != nil {
+		parts = append(parts, versions.Carrier)
+	}
+	if d.Trust.OwnRenewal() {
+		parts = append(parts, versions.Approver)
+	}
+	if c.Nodes {
+		parts = append(parts, versions.Node)
+	}
+	for i := range d.Control.Count {
+		z := d.Control.Zones[i%len(d.Control.Zones)]
+		m := Machine{
+			Name: fmt.Sprintf("%s-%s-%d", d.Name, groupControl, i+1), Role: versions.Control, Parts: parts, Set: c.Set, Index: i + 1, Zone: z, Size: d.Control.Size,
+			Image: imageOf(d, d.Control.Image, c.Set), Batch: 1, Patience: 2 * time.Minute,
+		}
+		if c.Nodes {
+			m.Labels, m.Taints = labelsOf(z, "", map[string]string{"node-role.kubernetes.io/control-plane": ""}), []declare.Taint{ControlTaint}
+		}
+		c.Machines = append(c.Machines, m)
+	}
+	if ds := d.Control.Datastore; c.Apart {
+		for i := range ds.Count {
+			c.Machines = append(c.Machines, Machine{
+				Name: fmt.Sprintf("%s-%s-%d", d.Name, groupDatastore, i+1), Role: versions.Datastore, Parts: []versions.Part{versions.Member}, Set: c.Set, Index: i + 1,
+				Zone: ds.Zones[i%len(ds.Zones)], Size: ds.Size, Image: imageOf(d, "", c.Set), Batch: 1,
+			})
+		}
+	}
+}
+
+// pools adds the workers, pool by pool. A pool begins with another zone than the one before
+// it, so that small pools do not all lie in the first.
+func (c *Cluster) pools(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem Memory) error {
+	c.patience = map[string]time.Duration{}
+	for pi, p := range d.Pools {
+		c.patience[p.Name] = time.Duration(p.Rollout.Patience)
+		set, ok := cat.Set(p.Kubernetes)
+		if !ok {
+			return fmt.Errorf("the catalogue has no Kubernetes %s", p.Kubernetes)
+		}
+		set.Fairway, set.DNS = c.Set.Fairway, c.Set.DNS
+		count := p.Count.From
+		if now, ok := mem.Counts[p.Name]; ok {
+			count = min(max(now, p.Count.From), p.Count.To)
+		}
+		for i := range count {
+			z := p.Zones[(i+pi)%len(p.Zones)]
+			m := Machine{
+				Name: fmt.Sprintf("%s-%s-%d", d.Name, p.Name, i+1), Role: versions.Worker, Parts: []versions.Part{versions.Node}, Set: set, Pool: p.Name, Index: i + 1,
+				Size: p.Size, Image: imageOf(d, p.Image, set), ByToken: p.Enrolment == "token", Taints: p.Taints, Batch: p.Rollout.Batch.Of(count), Patience: time.Duration(p.Rollout.Patience),
+			}
+			if i < len(p.Adopt) {
+				m.Hardware = p.Adopt[i]
+				for _, b := range s.Bare {
+					if b.Hardware == m.Hardware {
+						z = b.Zone
+					}
+				}
+			}
+			m.Zone, m.Labels = z, labelsOf(z, p.Name, p.Labels)
+			c.Machines = append(c.Machines, m)
+		}
+	}
+	return nil
+}
+
+// answers says where the endpoint is, and what answers there.
+func (c *Cluster) answers(d *declare.Declaration) {
 	c.Endpoint.Address = c.Machines[0].Address
 	if d.Endpoint.Virtual != nil {
 		c.Endpoint.Carried = d.Endpoint.Virtual.Address
@@ -368,8 +371,28 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	case d.Endpoint.Virtual != nil:
 		c.Endpoint.Address, c.Endpoint.By = d.Endpoint.Virtual.Address, ByCarrier
 	}
-	c.hostsText = c.hosts(s)
-	return c, nil
+}
+
+// imageOf is a declared machine image, completed by the set's.
+func imageOf(d *declare.Declaration, name string, set versions.Set) declare.Image {
+	img := d.Images[name]
+	if img.System == "" {
+		img.System = set.Image
+	}
+	if img.Architecture == "" {
+		img.Architecture = "amd64"
+	}
+	return img
+}
+
+// labelsOf are those that anyone would expect, the failure domain and the pool, and more.
+func labelsOf(zone, pool string, more map[string]string) map[string]string {
+	l := map[string]string{"topology.kubernetes.io/zone": zone}
+	if pool != "" {
+		l["verbund.test/pool"] = pool
+	}
+	maps.Copy(l, more)
+	return l
 }
 
 // members says with whom each member of the datastore is born. All of them found

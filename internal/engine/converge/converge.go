@@ -98,63 +98,37 @@ func (x *converging) hold() error {
 // something was made ready, and the next one looks again. done says that nothing
 // is left.
 func (x *converging) round() (begun, done bool, err error) {
-	v, err := look.Observe(x.Soft, x.Session)
+	v, err := x.see()
 	if err != nil {
 		return false, false, err
 	}
-	if err := look.Limit(x.Session, v, x.only); err != nil {
-		return false, false, err
-	}
-	if err := look.Unseen(x.Session, v); err != nil {
-		return false, false, err
-	}
-	p, err := x.exchange(v)
+	t, err := x.toDo(v)
 	if err != nil {
 		return false, false, err
 	}
-	var left []plan.Step
-	going := p != nil
-	if !going {
-		if p, err = look.PlanOf(x.Session, v); err != nil {
-			return false, false, err
-		}
-		if x.only != "" && len(p.Steps) > 0 {
-			if p, left, err = p.Only(v.Cluster, x.only); err != nil {
-				return false, false, err
-			}
-		}
-	}
-	for _, b := range p.Beside {
+	for _, b := range t.Beside {
 		x.Say("beside this: %s", b) // it does not keep the part that was asked for from being done
 	}
 	switch {
-	case len(p.Steps) > 0:
-	case len(left) == 0 && x.cut && v.Seen.Founded && len(v.Ailing()) > 0:
-		p.Steps, x.cut = []plan.Step{plan.Last(nil)}, false
+	case len(t.Steps) > 0:
+	case len(t.left) == 0 && x.cut && v.Seen.Founded && len(v.Ailing()) > 0:
+		t.Steps, x.cut = []plan.Step{plan.Last(nil)}, false
 	case x.acted:
-		x.sayLeft(left)
+		x.sayLeft(t.left)
 		return false, true, x.over()
 	default:
-		return false, true, x.nothing(left)
+		return false, true, x.nothing(t.left)
 	}
-	// What showed only when a machine was awake is asked about again, if it
-	// cannot be undone; so is an upgrade that follows a repair.
-	if x.asked == nil || slices.ContainsFunc(finals(p), func(id string) bool { return !x.asked[id] }) || p.From != "" && !x.upgrades {
-		if err := x.Work.agree(p, v); err != nil {
-			return false, false, err
-		}
-		x.asked, x.upgrades = map[string]bool{}, p.From != ""
-		for _, id := range finals(p) {
-			x.asked[id] = true
-		}
+	if err := x.agreed(t, v); err != nil {
+		return false, false, err
 	}
 	x.raised = x.raised || !v.Seen.Founded
 	if ready, err := x.ready(v); err != nil || !ready {
 		return false, false, err
 	}
 	// Machines that go need nothing, and may be in whatever state.
-	if !going {
-		if err := x.surveyFirst(v, p); err != nil {
+	if !t.going {
+		if err := x.surveyFirst(v, t.Plan); err != nil {
 			return false, false, err
 		}
 	}
@@ -164,18 +138,78 @@ func (x *converging) round() (begun, done bool, err error) {
 	if err := x.pin(v); err != nil {
 		return false, false, err
 	}
-	steps := p.Waking(v.Seen)
-	if len(steps) == 0 {
-		steps = p.Steps
+	return true, false, x.do(v, t)
+}
+
+// see looks at everything, and refuses to go on with what cannot be told.
+func (x *converging) see() (*look.View, error) {
+	v, err := look.Observe(x.Soft, x.Session)
+	if err != nil {
+		return nil, err
 	}
-	if p.More {
+	if err := look.Limit(x.Session, v, x.only); err != nil {
+		return nil, err
+	}
+	return v, look.Unseen(x.Session, v)
+}
+
+// task is what one round is to do.
+type task struct {
+	*plan.Plan
+	left  []plan.Step // that a limited run does not do
+	going bool        // machines are taken out that give way to new ones
+}
+
+// toDo plans: machines that give way go first, and then everything that is otherwise than
+// declared.
+func (x *converging) toDo(v *look.View) (task, error) {
+	p, err := x.exchange(v)
+	if err != nil || p != nil {
+		return task{Plan: p, going: true}, err
+	}
+	t := task{}
+	if t.Plan, err = look.PlanOf(x.Session, v); err != nil {
+		return t, err
+	}
+	if x.only != "" && len(t.Steps) > 0 {
+		t.Plan, t.left, err = t.Only(v.Cluster, x.only)
+	}
+	return t, err
+}
+
+// agreed has the person's word for what a round is to do. What showed only when a machine
+// was awake is asked about again, if it cannot be undone; so is an upgrade that follows a
+// repair.
+func (x *converging) agreed(t task, v *look.View) error {
+	unheard := func(id string) bool { return !x.asked[id] }
+	if x.asked != nil && !slices.ContainsFunc(finals(t.Plan), unheard) && (t.From == "" || x.upgrades) {
+		return nil
+	}
+	if err := x.Work.agree(t.Plan, v); err != nil {
+		return err
+	}
+	x.asked, x.upgrades = map[string]bool{}, t.From != ""
+	for _, id := range finals(t.Plan) {
+		x.asked[id] = true
+	}
+	return nil
+}
+
+// do carries the steps out, with those first that wake machines. What is left is looked for
+// once more after it: something may have come to light, or have changed meanwhile.
+func (x *converging) do(v *look.View, t task) error {
+	steps := t.Waking(v.Seen)
+	if len(steps) == 0 {
+		steps = t.Steps
+	}
+	if t.More {
 		x.moves = min(x.moves+1, len(v.Cluster.Machines))
 	}
-	// Where the endpoint is about to move and answers already, people's files
-	// learn of it before what answered until now goes away.
+	// Where the endpoint is about to move and answers already, people's files learn of it
+	// before what answered until now goes away.
 	if v.Seen.Endpoint {
 		if err := kubeconfig.FollowEndpoint(x.Session, x.Say, v.Cluster, false); err != nil {
-			return true, false, err
+			return err
 		}
 	}
 	if err := x.carryOut(v, x.command, steps); err != nil {
@@ -185,17 +219,15 @@ func (x *converging) round() (begun, done bool, err error) {
 			x.taken++
 			x.moves++
 			x.Say("%s: the plan is made anew with another one", taken.What)
-			return true, false, nil
+			return nil
 		}
-		return true, false, err
+		return err
 	}
 	if err := kubeconfig.FollowEndpoint(x.Session, x.Say, v.Cluster, true); err != nil {
-		return true, false, err
+		return err
 	}
-	// What is left is looked for once more: something may have come to light, or have
-	// changed meanwhile.
 	x.acted = true
-	return true, false, nil
+	return nil
 }
 
 // exchange puts taking machines out before everything else, which are to give
