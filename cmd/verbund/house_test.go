@@ -294,6 +294,38 @@ func gathers(body ast.Node) bool {
 	return found
 }
 
+// A function that is longer than a screen says why.
+func TestHouseLongFunctions(t *testing.T) {
+	const screen = 80 // lines
+	files := 0
+	err := filepath.WalkDir("../..", func(p string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+			return err
+		}
+		files++
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, p, nil, parser.ParseComments|parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		for _, d := range f.Decls {
+			fd, ok := d.(*ast.FuncDecl)
+			if !ok {
+				continue
+			}
+			lines := set.Position(fd.End()).Line - set.Position(fd.Pos()).Line + 1
+			why := strings.Join(strings.Fields(fd.Doc.Text()), " ")
+			if lines > screen && !strings.Contains(strings.ToLower(why), "it is long because") {
+				t.Errorf("%s: %s has %d lines, and does not say why", set.Position(fd.Pos()), fd.Name.Name, lines)
+			}
+		}
+		return nil
+	})
+	if err != nil || files < 150 {
+		t.Fatalf("%d files, %v", files, err)
+	}
+}
+
 // Every package says what it is for.
 func TestHouseDocs(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}}\t{{.Doc}}", "verbund/...").Output()

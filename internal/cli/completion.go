@@ -17,9 +17,9 @@ import (
 	"verbund/internal/site/simulated"
 )
 
-// completes gives every command the words that can stand after it, worked out from
-// the declaration and the memory alone: nothing is asked over a network, and what
-// cannot be worked out is not offered.
+// completes gives every command the words that can stand after it, worked out from the
+// declaration and the memory alone: nothing is asked over a network, and what cannot be
+// worked out is not offered. It is long because it is a list, one command after the other.
 func completes(a *desk.App, root *cobra.Command) {
 	of := func(f func(c *topology.Cluster) []string) func() []string {
 		return func() []string {

@@ -219,10 +219,11 @@ func (s *Store) Protect(np Protection, by Keeper) error {
 	return nil
 }
 
-// rewrite writes the whole store into a new file, in which nothing of the old
-// pages is, and overwrites the old one. It was closed as was says, and old opens its
-// secrets; both are nil when they are in plain. Closed otherwise by now, it stays as it is:
-// what is closed already must not be closed once more.
+// rewrite writes the whole store into a new file, in which nothing of the old pages is, and
+// overwrites the old one. It was closed as was says, and old opens its secrets; both are
+// nil when they are in plain. Closed otherwise by now, it stays as it is: what is closed
+// already must not be closed once more. It is long because all of it is one change, which
+// is there or is not.
 func (s *Store) rewrite(was *Protection, old []byte, p Protection) error {
 	to, err := s.keeper.Recipients(p)
 	if err != nil {

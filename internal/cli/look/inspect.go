@@ -122,8 +122,8 @@ func inspect(v *look.View, name string) (Inspected, bool) {
 	return i, true
 }
 
-// showInspected puts machines side by side: a row for each property that any of
-// them has.
+// showInspected puts machines side by side: a row for each property that any of them has.
+// It is long because it is a list, one row after the other.
 func showInspected(a *desk.App, list []Inspected) {
 	head := []string{""}
 	for _, i := range list {

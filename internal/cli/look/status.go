@@ -170,7 +170,8 @@ func status(a *desk.App, s *session.Session, v *look.View) error {
 	return err
 }
 
-// statusRows tells a cluster's health, the most important first.
+// statusRows tells a cluster's health, the most important first. It is long because it is a
+// list, one row after the other.
 func statusRows(h *look.Health, v *look.View) []term.Field {
 	rows := []term.Field{{Name: "cluster", Cell: term.Cell{Text: h.Cluster + ": " + string(h.State), State: tones[h.State]}}}
 	add := func(name, state, format string, args ...any) {

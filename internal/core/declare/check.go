@@ -118,6 +118,7 @@ func (k *checker) version(at, v string) {
 	}
 }
 
+// defaults: it is long because it is a list, one key after the other.
 func (k *checker) defaults() {
 	c := k.c
 	set := func(v *string, def string) {

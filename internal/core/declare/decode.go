@@ -15,7 +15,8 @@ import (
 // fill decodes the document's nodes into out.
 func (d *document) fill(out any) { d.value("", d.root, reflect.ValueOf(out).Elem()) }
 
-// value decodes one node into v and records its place under path.
+// value decodes one node into v and records its place under path. It is long because it is
+// a list, one kind of value after the other.
 func (d *document) value(path string, n *yaml.Node, v reflect.Value) {
 	at := d.at(n)
 	if path != "" {

@@ -446,6 +446,7 @@ peer-transport-security:
 	r.unit(unit{name: "etcd", about: "datastore member of cluster " + r.c.Name, typ: "notify", args: flags("--config-file=" + DatastoreConfig)})
 }
 
+// control: it is long because it is a list, one file after the other.
 func (r *renderer) control() {
 	c, m := r.c, r.m
 	own := fmt.Sprintf("https://%s:%d", m.Address, APIPort)
@@ -591,6 +592,7 @@ const (
 	issuedKubeconfig = "/etc/kubernetes/kubelet-client.kubeconfig"
 )
 
+// node: it is long because it is a list, one file after the other: a reader looks for a file in one place.
 func (r *renderer) node() {
 	c, m := r.c, r.m
 	server := c.Server()

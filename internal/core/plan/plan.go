@@ -774,8 +774,9 @@ func (p *planner) addOns(needs []string) {
 	}
 }
 
-// upgrade plans the way of living machines to the declared versions: backup,
-// control plane one by one, add-ons, pools in batches.
+// upgrade plans the way of living machines to the declared versions: backup, control plane
+// one by one, add-ons, pools in batches. It is long because the order of an upgrade is to
+// be read from top to bottom.
 func (p *planner) upgrade() {
 	c := p.c
 	var control, others []topology.Machine

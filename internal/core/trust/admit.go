@@ -80,12 +80,12 @@ type Decision struct {
 	Why      string
 }
 
-// Decide is the approval policy: a request is approved only if its signer,
-// subject, groups, usages and every name and address match a node that is
-// expected right now; and if its key is proven to be the node's, either since
-// the node itself asked, or since the machine shows the key over a connection
-// of its own. shown is that key, or nil when nobody looked. Everything else
-// waits for a person.
+// Decide is the approval policy: a request is approved only if its signer, subject, groups,
+// usages and every name and address match a node that is expected right now; and if its key
+// is proven to be the node's, either since the node itself asked, or since the machine
+// shows the key over a connection of its own. shown is that key, or nil when nobody looked.
+// Everything else waits for a person. It is long because it is a policy, one rule after the
+// other.
 func Decide(a Asked, nodes []ExpectedNode, tokens []Token, shown crypto.PublicKey) Decision {
 	no := func(node, format string, args ...any) Decision {
 		return Decision{Node: node, Why: fmt.Sprintf(format, args...)}

@@ -122,7 +122,8 @@ const (
 	DatastorePeer   = "peer"
 )
 
-// Requests lists every certificate that lies on one machine.
+// Requests lists every certificate that lies on one machine. It is long because it is a
+// table, one certificate after the other.
 func Requests(c *topology.Cluster, m topology.Machine) []Request {
 	local := netip.AddrFrom4([4]byte{127, 0, 0, 1})
 	req := func(name string, a Authority, cn string, orgs ...string) Request {

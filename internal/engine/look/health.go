@@ -127,8 +127,9 @@ type Underway struct {
 	Out []string `json:"out"`
 }
 
-// HealthOf judges what was seen, and looks at certificates and keys in the same
-// breath. How many requests wait is for the caller to say.
+// HealthOf judges what was seen, and looks at certificates and keys in the same breath. How
+// many requests wait is for the caller to say. It is long because it is a list, one
+// question after the other.
 func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (*Health, error) {
 	h := &Health{Cluster: s.Decl.Name, Declared: s.Decl.Kubernetes, Groups: []Group{}, Ailing: []string{}, Strained: []string{}, Trust: []string{}, Accepted: []string{}, Replacing: []Replacing{},
 		Endpoint: EndpointHealth{Server: v.Cluster.Server(), Address: v.Cluster.Endpoint.Address.String()}, Datastore: DatastoreHealth{Members: []MemberHealth{}}}

@@ -58,101 +58,20 @@ func Ensure(s *session.Session, c *topology.Cluster, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
-	keep := func(id string, k crypto.Signer) error {
-		b, err := trust.EncodeKey(k)
-		made.Keys[id], t.Keys[id] = b, b
+	m := &making{s: s, c: c, now: now, t: t, made: &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}}
+	if err := m.keys(); err != nil {
 		return err
 	}
-	if t.Keys[session.Login] == nil {
-		_, k, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			return err
-		}
-		if err := keep(session.Login, k); err != nil {
-			return err
-		}
-	}
-	if t.Keys[trust.ServiceAccountKey] == nil {
-		k, err := NewKey(c.Trust.Tokens)
-		if err != nil {
-			return err
-		}
-		if err := keep(trust.ServiceAccountKey, k); err != nil {
-			return err
-		}
-	}
-	if t.Keys[trust.SecretsKey] == nil {
-		t.Keys[trust.SecretsKey] = NewSecretsKey()
-		made.Keys[trust.SecretsKey] = t.Keys[trust.SecretsKey]
-	}
-	cas := map[trust.Authority]*Authority{}
-	outside := c.Trust.Keys == "outside"
-	for _, a := range trust.Authorities {
-		if t.Certs[string(a)] == nil && outside {
-			return errors.Join(s.Store.SaveTrust(made), fmt.Errorf("%s: %w", a, ErrNoAuthority))
-		}
-		if t.Certs[string(a)] == nil {
-			k, err := NewKey(c.Trust.Algorithm)
-			if err != nil {
-				return err
-			}
-			cert, err := trust.NewAuthority(a, c.Name, time.Duration(c.Trust.Authority), k, now, Serial())
-			if err != nil {
-				return err
-			}
-			if err := keep(string(a), k); err != nil {
-				return err
-			}
-			made.Certs[string(a)] = trust.EncodeCert(cert)
-			t.Certs[string(a)] = made.Certs[string(a)]
-		}
-		if outside {
-			continue // its certificate is all that there is
-		}
-		if cas[a], err = readAuthority(t, a); err != nil {
-			return err
-		}
-	}
-	if len(c.Trust.Programs) > 0 {
-		if cas[trust.Programs], err = programsAuthority(s, c, t, made, now); err != nil {
-			return err
-		}
-	}
-	reasons, err := Due(s, c, t, now)
+	cas, err := m.authorities()
 	if err != nil {
 		return err
 	}
-	var due []trust.Request
-	var served []string
-	for _, r := range Certificates(c) {
-		if reasons[r.ID] == "" {
-			continue
-		}
-		due = append(due, r)
-		if r.Name != "kubelet-client" || !c.Trust.OwnRenewal() { // that one is done when the kubelet's own is gone, too
-			served = append(served, r.ID)
-		}
-		if old := t.Certs[r.ID]; old != nil && r.Machine != "" && t.Certs[Was(r.ID)] == nil {
-			made.Certs[Was(r.ID)], made.Keys[Was(r.ID)] = old, t.Keys[r.ID]
-		}
-	}
-	if outside && len(due) > 0 {
-		o := &Outside{}
-		for _, r := range due {
-			if r.Authority != trust.Programs {
-				o.Missing = append(o.Missing, r.ID)
-			}
-		}
-		if len(o.Missing) > 0 {
-			return errors.Join(s.Store.SaveTrust(made), o)
-		}
-	}
-	if err := Issue(due, cas, now, made); err != nil {
+	served, err := m.certificates(cas)
+	if err != nil {
 		return err
 	}
-	if len(made.Keys)+len(made.Certs) > 0 {
-		if err := s.Store.SaveTrust(made); err != nil {
+	if len(m.made.Keys)+len(m.made.Certs) > 0 {
+		if err := s.Store.SaveTrust(m.made); err != nil {
 			return err
 		}
 	}
@@ -161,10 +80,128 @@ func Ensure(s *session.Session, c *topology.Cluster, now time.Time) error {
 		return err
 	}
 	s.Asking = slices.DeleteFunc(s.Asking, func(id string) bool { return slices.Contains(served, id) })
-	maps.Copy(t.Keys, made.Keys)
-	maps.Copy(t.Certs, made.Certs)
+	maps.Copy(t.Keys, m.made.Keys)
+	maps.Copy(t.Certs, m.made.Certs)
 	s.Hold(t)
 	return nil
+}
+
+// making is what is made of a cluster's keys and certificates: t is what there is, with
+// authorities and keys that are made now, made is what is new.
+type making struct {
+	s       *session.Session
+	c       *topology.Cluster
+	now     time.Time
+	t, made *store.Trust
+}
+
+func (m *making) keep(id string, k crypto.Signer) error {
+	b, err := trust.EncodeKey(k)
+	m.made.Keys[id], m.t.Keys[id] = b, b
+	return err
+}
+
+// keys makes those that certify nothing: to log in with, of pods' tokens, of Secrets.
+func (m *making) keys() error {
+	if m.t.Keys[session.Login] == nil {
+		_, k, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return err
+		}
+		if err := m.keep(session.Login, k); err != nil {
+			return err
+		}
+	}
+	if m.t.Keys[trust.ServiceAccountKey] == nil {
+		k, err := NewKey(m.c.Trust.Tokens)
+		if err != nil {
+			return err
+		}
+		if err := m.keep(trust.ServiceAccountKey, k); err != nil {
+			return err
+		}
+	}
+	if m.t.Keys[trust.SecretsKey] == nil {
+		m.t.Keys[trust.SecretsKey] = NewSecretsKey()
+		m.made.Keys[trust.SecretsKey] = m.t.Keys[trust.SecretsKey]
+	}
+	return nil
+}
+
+// outside says that the authorities' keys are elsewhere: their certificates are all that
+// there is here.
+func (m *making) outside() bool { return m.c.Trust.Keys == "outside" }
+
+// authorities makes those that are missing, and reads those that sign.
+func (m *making) authorities() (map[trust.Authority]*Authority, error) {
+	cas := map[trust.Authority]*Authority{}
+	var err error
+	for _, a := range trust.Authorities {
+		if m.t.Certs[string(a)] == nil && m.outside() {
+			return nil, errors.Join(m.s.Store.SaveTrust(m.made), fmt.Errorf("%s: %w", a, ErrNoAuthority))
+		}
+		if m.t.Certs[string(a)] == nil {
+			k, err := NewKey(m.c.Trust.Algorithm)
+			if err != nil {
+				return nil, err
+			}
+			cert, err := trust.NewAuthority(a, m.c.Name, time.Duration(m.c.Trust.Authority), k, m.now, Serial())
+			if err != nil {
+				return nil, err
+			}
+			if err := m.keep(string(a), k); err != nil {
+				return nil, err
+			}
+			m.made.Certs[string(a)] = trust.EncodeCert(cert)
+			m.t.Certs[string(a)] = m.made.Certs[string(a)]
+		}
+		if m.outside() {
+			continue
+		}
+		if cas[a], err = readAuthority(m.t, a); err != nil {
+			return nil, err
+		}
+	}
+	if len(m.c.Trust.Programs) > 0 {
+		if cas[trust.Programs], err = programsAuthority(m.s, m.c, m.t, m.made, m.now); err != nil {
+			return nil, err
+		}
+	}
+	return cas, nil
+}
+
+// certificates issues what is due; the pair before is kept until the new one has shown that
+// it works. served are those that nobody has to ask for any more.
+func (m *making) certificates(cas map[trust.Authority]*Authority) (served []string, err error) {
+	reasons, err := Due(m.s, m.c, m.t, m.now)
+	if err != nil {
+		return nil, err
+	}
+	var due []trust.Request
+	for _, r := range Certificates(m.c) {
+		if reasons[r.ID] == "" {
+			continue
+		}
+		due = append(due, r)
+		if r.Name != "kubelet-client" || !m.c.Trust.OwnRenewal() { // that one is done when the kubelet's own is gone, too
+			served = append(served, r.ID)
+		}
+		if old := m.t.Certs[r.ID]; old != nil && r.Machine != "" && m.t.Certs[Was(r.ID)] == nil {
+			m.made.Certs[Was(r.ID)], m.made.Keys[Was(r.ID)] = old, m.t.Keys[r.ID]
+		}
+	}
+	if m.outside() {
+		o := &Outside{}
+		for _, r := range due {
+			if r.Authority != trust.Programs {
+				o.Missing = append(o.Missing, r.ID)
+			}
+		}
+		if len(o.Missing) > 0 {
+			return nil, errors.Join(m.s.Store.SaveTrust(m.made), o)
+		}
+	}
+	return served, Issue(due, cas, m.now, m.made)
 }
 
 // programsAuthority makes the authority of other programs, if there is none.

@@ -138,7 +138,8 @@ type server struct {
 	ready    atomic.Bool
 }
 
-// Run is the stand-in.
+// Run is the stand-in. It is long because what starts first is what the next one needs, and
+// ends last.
 func Run(ctx context.Context, e *host.Env) error {
 	o, err := parseFlags(e)
 	if err != nil {

@@ -56,7 +56,8 @@ type config struct {
 	backends map[string]*backend
 }
 
-// parse reads the configuration; an unknown keyword is an error with its line.
+// parse reads the configuration; an unknown keyword is an error with its line. It is long
+// because it is a list, one directive after the other.
 func parse(text string, file string) (*config, error) {
 	c := &config{fronts: map[string]*frontend{}, backends: map[string]*backend{}}
 	connect, checkT, retries := 5*time.Second, 2*time.Second, 3

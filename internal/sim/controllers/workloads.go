@@ -52,8 +52,8 @@ func (s *state) syncDeployments(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
-// syncDeployment moves a deployment towards its newest template, within its
-// surge and unavailability.
+// syncDeployment moves a deployment towards its newest template, within its surge and
+// unavailability. It is long because every branch decides from the same counts of pods.
 func (s *state) syncDeployment(ctx context.Context, d *appsv1.Deployment) error {
 	hash := templateHash(d.Spec.Template)
 	var newest *appsv1.ReplicaSet
@@ -259,6 +259,7 @@ func (s *state) syncDaemons(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
+// syncDaemon: it is long because every branch decides from the same list of pods.
 func (s *state) syncDaemon(ctx context.Context, d *appsv1.DaemonSet, pods []*corev1.Pod, nodes []*corev1.Node) error {
 	hash := templateHash(d.Spec.Template)
 	spec := d.Spec.Template.Spec.DeepCopy()
