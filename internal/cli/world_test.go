@@ -116,7 +116,7 @@ func newWorldIn(t testing.TB, dir, shape, version string) *world {
 func (w *world) memoryFits() {
 	w.Helper()
 	if _, err := os.Stat(w.path(".verbund/tidewatch/store.db")); err == nil {
-		w.ok("store", "show", "--check")
+		w.ok("store", "show", "--check", "-f", "tidewatch.verbund.yaml")
 	}
 }
 
