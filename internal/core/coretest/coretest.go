@@ -22,23 +22,28 @@ sizes:
   medium: {cpus: 4, memory: 8GiB, disk: 40GiB}
 `
 
+// Read reads any declaration of the site estuary.
+func Read(text string) (*declare.Result, error) {
+	files := fstest.MapFS{"t.verbund.yaml": {Data: []byte(text)}, "estuary.site.yaml": {Data: []byte(siteText)}}
+	r, err := declare.Read(declare.Input{Files: files, File: "t.verbund.yaml", Shipped: versions.Shipped()})
+	if err == nil && r.Findings.Errors() > 0 {
+		err = fmt.Errorf("the test's declaration: %v", r.Findings)
+	}
+	return r, err
+}
+
 // Declare works out any declaration of the site estuary.
 func Declare(text string, mem topology.Memory) (*topology.Cluster, error) {
-	cat := versions.Shipped()
-	files := fstest.MapFS{"t.verbund.yaml": {Data: []byte(text)}, "estuary.site.yaml": {Data: []byte(siteText)}}
-	r, err := declare.Read(declare.Input{Files: files, File: "t.verbund.yaml", Shipped: cat})
+	r, err := Read(text)
 	if err != nil {
 		return nil, err
 	}
-	if r.Findings.Errors() > 0 {
-		return nil, fmt.Errorf("the test's declaration: %v", r.Findings)
-	}
-	return topology.Build(r.Decl, r.Site, cat, mem)
+	return topology.Build(r.Decl, r.Site, versions.Shipped(), mem)
 }
 
-// Cluster works out a cluster with so many control-plane machines and workers.
-func Cluster(kubernetes string, control, workers int, mem topology.Memory) (*topology.Cluster, error) {
-	text := fmt.Sprintf(`schema: verbund/1
+// Text declares a cluster with so many control-plane machines and workers.
+func Text(kubernetes string, control, workers int) string {
+	return fmt.Sprintf(`schema: verbund/1
 name: tidewatch
 kubernetes: %s
 site: estuary
@@ -55,5 +60,9 @@ pools:
     taints: [{key: work, value: intake, effect: NoSchedule}]
     rollout: {batch: 2, patience: 90s}
 `, kubernetes, control, workers)
-	return Declare(text, mem)
+}
+
+// Cluster works out a cluster with so many control-plane machines and workers.
+func Cluster(kubernetes string, control, workers int, mem topology.Memory) (*topology.Cluster, error) {
+	return Declare(Text(kubernetes, control, workers), mem)
 }
