@@ -167,3 +167,53 @@ func BenchmarkMake(b *testing.B) {
 		}
 	}
 }
+
+// What a limited run keeps of removals and dangers is what it does itself; what waits for
+// something that is left is left, and anything else that needs it is refused.
+func TestOnlyOf(t *testing.T) {
+	c := cluster(t, "v1.37.2", 1, 2)
+	step := func(kind plan.Kind, machine string, needs ...string) plan.Step {
+		return plan.Step{ID: strings.TrimSuffix(string(kind)+"/"+machine, "/"), Kind: kind, Machine: machine, Text: "do it", Needs: needs}
+	}
+	removal := func(name string) plan.Removal { return plan.Removal{Machine: name, Text: name + " (gone)"} }
+	removing := &plan.Plan{
+		Steps:     []plan.Step{step(plan.Release, "tidewatch-gauges-9"), step(plan.Unnode, "tidewatch-gauges-8"), step(plan.Release, "tidewatch-control-3"), step(plan.Drain, "tidewatch-gauges-7")},
+		Removes:   []plan.Removal{removal("tidewatch-gauges-9"), removal("tidewatch-gauges-8"), removal("tidewatch-control-3"), removal("tidewatch-gauges-7")},
+		Endangers: []string{"the datastore keeps 2 of 3 members"},
+	}
+	for part, want := range map[string]string{"gauges": "[tidewatch-gauges-9 (gone) tidewatch-gauges-8 (gone)] []", plan.OnlyControl: "[tidewatch-control-3 (gone)] [the datastore keeps 2 of 3 members]"} {
+		p, _, err := removing.Only(c, part)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprint(p.Removes, p.Endangers); got != want {
+			t.Errorf("%s: removes and endangers %s", part, got)
+		}
+	}
+	for _, x := range []struct {
+		what    string
+		steps   []plan.Step
+		kept    string
+		refused string
+	}{
+		{"waiting", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Ready, "tidewatch-control-1", "write/tidewatch-gauges-1")}, "", ""},
+		{"coming back", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Return, "tidewatch-control-1", "write/tidewatch-gauges-1")}, "", ""},
+		{"what waits behind it", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Ready, "tidewatch-control-1", "write/tidewatch-gauges-1"), step(plan.Label, "tidewatch-control-1", "ready/tidewatch-control-1")}, "", ""},
+		{"anything else", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Write, "tidewatch-control-1", "write/tidewatch-gauges-1")}, "", "before this of gauges: do it on tidewatch-gauges-1"},
+		{"on the cluster", []plan.Step{step(plan.Network, ""), step(plan.Write, "tidewatch-control-1", "network")}, "", "before this of addons: do it on the cluster"},
+		{"what needs nothing of it", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Write, "tidewatch-control-1")}, "write/tidewatch-control-1", ""},
+	} {
+		p, _, err := (&plan.Plan{Steps: x.steps}).Only(c, plan.OnlyControl)
+		var r *plan.Refusal
+		switch {
+		case x.refused != "":
+			if !errors.As(err, &r) || !strings.Contains(r.What, x.refused) {
+				t.Errorf("%s: %v", x.what, err)
+			}
+		case err != nil:
+			t.Errorf("%s: %v", x.what, err)
+		case kinds(p.Steps) != x.kept:
+			t.Errorf("%s: %s", x.what, kinds(p.Steps))
+		}
+	}
+}

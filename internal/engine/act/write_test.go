@@ -78,6 +78,18 @@ func TestWriteFiles(t *testing.T) {
 	if _, left := fm.Files[nodeconf.Pending]; left {
 		t.Error("what was left to do is still written down")
 	}
+	// What somebody asked to be made anew is done when it is written: either alone, too.
+	for _, kind := range []string{"/kubelet-client", "/kubelet-serving"} {
+		if err := r.Store.SaveAsked([]string{m.Name + kind, "another/proxy"}, true); err != nil {
+			t.Fatal(err)
+		}
+		if err := r.writeFiles(t.Context(), m); err != nil {
+			t.Fatal(err)
+		}
+		if asked, err := r.Store.Asked(); err != nil || asked[m.Name+kind] || !asked["another/proxy"] {
+			t.Errorf("asked for is still %v, %v", asked, err)
+		}
+	}
 }
 
 // A run that is cut off between writing and restarting leaves word of what is left, and the
@@ -153,6 +165,16 @@ func TestWriteStopsWhatGoes(t *testing.T) {
 	if len(done) < 2 || done[0] != "stop "+unit || done[1] != "put" {
 		t.Errorf("done is %q", done)
 	}
+	// A file that is called like a unit, and is none, stops nothing.
+	other := "/etc/old/kubelet.service"
+	fm.Files[nodeconf.Record] = withFile(fm.Files[nodeconf.Record], other)
+	fm.Files[other] = protocol.File{Path: other}
+	if err := r.writeFiles(t.Context(), m); err != nil {
+		t.Fatal(err)
+	}
+	if done := fm.Done(); !slices.Equal(done, []string{"put"}) {
+		t.Errorf("done is %q", done)
+	}
 	if _, there := fm.Files[path]; there || fm.States[unit] != "inactive" {
 		t.Errorf("the unit is %s, its file there: %v", fm.States[unit], there)
 	}
@@ -174,6 +196,19 @@ func TestWriteAsksTheOthers(t *testing.T) {
 	if done := fm.Done(); len(done)+len(fm.Files) > 0 {
 		t.Errorf("done is %q", done)
 	}
+	// What does not restart it is written all the same.
+	w.Furnish(m)
+	f := fm.Files[protocol.SlotDir+"a/etc/kubelet.yaml"]
+	f.Content = []byte("edited by hand\n")
+	fm.Files[f.Path] = f
+	for u := range fm.States {
+		fm.States[u] = "inactive" // nobody waits for an API server that is not there
+	}
+	fm.States["etcd.service"] = "active"
+	if err := r.writeFiles(t.Context(), m); err != nil {
+		t.Errorf("files that restart no member: %v", err)
+	}
+	clear(fm.Files)
 	// One that does not run yet takes nothing from the quorum.
 	fm.States["etcd.service"] = "inactive"
 	if err := r.writeFiles(t.Context(), m); err != nil {
@@ -207,6 +242,7 @@ func TestOrders(t *testing.T) {
 		{"of what fails and tries again", writing{m: w, trying: map[string]bool{"kubelet.service": true}, restart: []string{"kubelet.service"}}, "units.stop kubelet.service"},
 		{"of what has to enrol first", writing{m: byToken, active: all(w)}, "units.stop kubelet.service"},
 		{"of what has enrolled", writing{m: byToken, active: all(w), own: look.OwnPairs{Client: true}}, ""},
+		{"member alone", writing{m: control, active: all(control), restart: []string{"etcd.service"}, again: []string{"etcd.service"}}, "units.restart etcd.service"},
 		{"member and API server", writing{m: control, active: all(control), restart: []string{"kube-apiserver.service", "etcd.service"}, again: []string{"etcd.service", "kube-apiserver.service"}},
 			"units.stop kube-apiserver.service, units.restart etcd.service, units.restart kube-apiserver.service"},
 	} {
