@@ -84,12 +84,12 @@ func Peer(m topology.Machine) string { return fmt.Sprintf("https://%s:%d", m.Add
 
 // unitsOf are the services of each part, in the order in which they start.
 var unitsOf = map[versions.Part][]string{
-	versions.Member:   {"etcd.service"},
-	versions.API:      {"kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service"},
-	versions.Carrier:  {"endpoint-carrier.service"},
-	versions.Approver: {"request-approver.service"},
-	versions.Node:     {"containerd.service", "kubelet.service", "kube-proxy.service"},
-	versions.Balances: {"haproxy.service"},
+	versions.Member:   {UnitEtcd},
+	versions.API:      {UnitAPIServer, UnitControllerManager, UnitScheduler},
+	versions.Carrier:  {UnitCarrier},
+	versions.Approver: {UnitApprover},
+	versions.Node:     {UnitContainerd, UnitKubelet, UnitProxy},
+	versions.Balances: {UnitHAProxy},
 }
 
 // UnitsOf lists the services of one part, in the order in which they start.
@@ -157,9 +157,9 @@ func (r *renderer) text(path string, mode fs.FileMode, content string, restart [
 // start. What the front-proxy authority signs is verified by API servers alone,
 // and they take up a changed file by themselves.
 var trusting = map[trust.Authority][]string{
-	trust.Cluster: {"kube-apiserver.service", "kube-controller-manager.service", "kube-scheduler.service", "request-approver.service",
-		"endpoint-carrier.service", "kubelet.service", "kube-proxy.service"},
-	trust.Datastore: {"etcd.service", "kube-apiserver.service", "endpoint-carrier.service"},
+	trust.Cluster: {UnitAPIServer, UnitControllerManager, UnitScheduler, UnitApprover,
+		UnitCarrier, UnitKubelet, UnitProxy},
+	trust.Datastore: {UnitEtcd, UnitAPIServer, UnitCarrier},
 }
 
 // trust writes what vouches. Certificates with their keys restart nothing:
@@ -172,21 +172,21 @@ func (r *renderer) trust() {
 	for _, a := range trust.AuthoritiesOn(r.m) {
 		add(string(a)+".crt", Bundle, string(a), 0o644, slices.DeleteFunc(slices.Clone(trusting[a]), func(u string) bool { return !slices.Contains(here, u) })...)
 		if r.m.Is(versions.Balances) {
-			r.files[len(r.files)-1].Reload = []string{"haproxy.service"}
+			r.files[len(r.files)-1].Reload = []string{UnitHAProxy}
 		}
 	}
 	for id, name := range trust.Keys(r.c, r.m) {
 		switch id {
 		case trust.ServiceAccountKey:
-			add(name+".key", Key, id, 0o600, "kube-apiserver.service", "kube-controller-manager.service")
-			add(name+".pub", PublicKey, id, 0o644, "kube-apiserver.service")
+			add(name+".key", Key, id, 0o600, UnitAPIServer, UnitControllerManager)
+			add(name+".pub", PublicKey, id, 0o644, UnitAPIServer)
 		default: // the controller manager reads a changed pair again
 			add(name+".key", Key, id, 0o600)
 			add(name+".crt", Cert, id, 0o644)
 		}
 	}
 	if r.m.Is(versions.API) {
-		add(trust.SecretsKey+".yaml", SecretsConfig, trust.SecretsKey, 0o600, "kube-apiserver.service")
+		add(trust.SecretsKey+".yaml", SecretsConfig, trust.SecretsKey, 0o600, UnitAPIServer)
 	}
 	for _, q := range trust.Requests(r.c, r.m) {
 		add(q.Name+".crt", Cert, q.ID, 0o644)
@@ -381,8 +381,8 @@ func (r *renderer) carrier() {
 		panic("the carrier's configuration cannot be written: " + err.Error())
 	}
 	file := Active + "etc/endpoint-carrier.json"
-	r.text(file, 0o644, string(b)+"\n", []string{"endpoint-carrier.service"})
-	r.unit(unit{name: "endpoint-carrier", about: "carrier of the endpoint's address", after: "kube-apiserver.service", typ: "notify", args: flags("--config=" + file)})
+	r.text(file, 0o644, string(b)+"\n", []string{UnitCarrier})
+	r.unit(unit{name: "endpoint-carrier", about: "carrier of the endpoint's address", after: UnitAPIServer, typ: "notify", args: flags("--config=" + file)})
 }
 
 // members lists the datastore as this machine reaches it: its own member where
@@ -442,7 +442,7 @@ peer-transport-security:
   allowed-hostname: [%[15]s]
 `, r.m.Name, r.m.Address, ClientPort, PeerPort, strings.Join(suites, ", "), strings.Join(initial, ","), state, r.c.Name,
 		tp("datastore-member.crt"), tp("datastore-member.key"), tp("datastore-authority.crt"), tp("datastore-peer.crt"), tp("datastore-peer.key"),
-		trust.DatastoreName(r.c, trust.DatastoreClient), trust.DatastoreName(r.c, trust.DatastorePeer))), []string{"etcd.service"})
+		trust.DatastoreName(r.c, trust.DatastoreClient), trust.DatastoreName(r.c, trust.DatastorePeer))), []string{UnitEtcd})
 	r.unit(unit{name: "etcd", about: "datastore member of cluster " + r.c.Name, typ: "notify", args: flags("--config-file=" + DatastoreConfig)})
 }
 
@@ -450,7 +450,7 @@ peer-transport-security:
 func (r *renderer) control() {
 	c, m := r.c, r.m
 	own := fmt.Sprintf("https://%s:%d", m.Address, APIPort)
-	r.unit(unit{name: "kube-apiserver", about: "Kubernetes API server", after: "etcd.service", typ: "notify", args: r.extra("kube-apiserver", []string{
+	r.unit(unit{name: "kube-apiserver", about: "Kubernetes API server", after: UnitEtcd, typ: "notify", args: r.extra("kube-apiserver", []string{
 		"--advertise-address=" + m.Address.String(),
 		"--bind-address=" + m.Address.String(),
 		fmt.Sprintf("--secure-port=%d", APIPort),
@@ -491,9 +491,9 @@ func (r *renderer) control() {
 		"--tls-private-key-file=" + tp("api-server.key"),
 	})})
 	election := []string{"--leader-elect=true", "--leader-elect-lease-duration=6s", "--leader-elect-renew-deadline=4s", "--leader-elect-retry-period=1s"}
-	r.kubeconfig("system:kube-controller-manager", "controller-manager", own, "kube-controller-manager.service")
+	r.kubeconfig("system:kube-controller-manager", "controller-manager", own, UnitControllerManager)
 	kc := "/etc/kubernetes/controller-manager.kubeconfig"
-	r.unit(unit{name: "kube-controller-manager", about: "Kubernetes controller manager", after: "kube-apiserver.service", typ: "simple", args: r.extra("kube-controller-manager", append([]string{
+	r.unit(unit{name: "kube-controller-manager", about: "Kubernetes controller manager", after: UnitAPIServer, typ: "simple", args: r.extra("kube-controller-manager", append([]string{
 		"--allocate-node-cidrs=true",
 		"--authentication-kubeconfig=" + kc,
 		"--authorization-kubeconfig=" + kc,
@@ -509,7 +509,7 @@ func (r *renderer) control() {
 		"--service-cluster-ip-range=" + c.Services.String(),
 		"--use-service-account-credentials=true",
 	}, append(r.signing(), election...)...))})
-	r.kubeconfig("system:kube-scheduler", "scheduler", own, "kube-scheduler.service")
+	r.kubeconfig("system:kube-scheduler", "scheduler", own, UnitScheduler)
 	r.text(Active+"etc/scheduler.yaml", 0o644, r.config("kube-scheduler", `apiVersion: kubescheduler.config.k8s.io/v1
 kind: KubeSchedulerConfiguration
 clientConnection:
@@ -519,8 +519,8 @@ leaderElection:
   leaseDuration: 6s
   renewDeadline: 4s
   retryPeriod: 1s
-`), []string{"kube-scheduler.service"})
-	r.unit(unit{name: "kube-scheduler", about: "Kubernetes scheduler", after: "kube-apiserver.service", typ: "simple", args: r.extra("kube-scheduler", []string{
+`), []string{UnitScheduler})
+	r.unit(unit{name: "kube-scheduler", about: "Kubernetes scheduler", after: UnitAPIServer, typ: "simple", args: r.extra("kube-scheduler", []string{
 		"--authentication-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
 		"--authorization-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
 		"--bind-address=" + m.Address.String(),
@@ -569,7 +569,7 @@ const Expected = "/etc/verbund/expected-nodes.json"
 func (r *renderer) approver() {
 	kc := "/etc/kubernetes/request-approver.kubeconfig"
 	cfg := approverConfig{Kubeconfig: kc, Nodes: Expected, Holder: r.m.Name}
-	r.kubeconfig(trust.RequestApproverClient, "request-approver", fmt.Sprintf("https://%s:%d", r.m.Address, APIPort), "request-approver.service")
+	r.kubeconfig(trust.RequestApproverClient, "request-approver", fmt.Sprintf("https://%s:%d", r.m.Address, APIPort), UnitApprover)
 	for path, v := range map[string]any{Active + "etc/request-approver.json": cfg, Expected: trust.ExpectedNodes(r.c)} {
 		b, err := json.MarshalIndent(v, "", "  ")
 		if err != nil {
@@ -577,11 +577,11 @@ func (r *renderer) approver() {
 		}
 		var restart []string
 		if path != Expected {
-			restart = []string{"request-approver.service"}
+			restart = []string{UnitApprover}
 		}
 		r.text(path, 0o644, string(b)+"\n", restart)
 	}
-	r.unit(unit{name: "request-approver", about: "approver of certificate requests in cluster " + r.c.Name, after: "kube-apiserver.service", typ: "simple", args: flags("--config=" + Active + "etc/request-approver.json")})
+	r.unit(unit{name: "request-approver", about: "approver of certificate requests in cluster " + r.c.Name, after: UnitAPIServer, typ: "simple", args: flags("--config=" + Active + "etc/request-approver.json")})
 }
 
 // Files of a node that enrols by token: what it enrols with, and what its
@@ -620,7 +620,7 @@ SystemdCgroup = true
 [plugins."io.containerd.cri.v1.runtime".cni]
 conf_dir = "/etc/cni/net.d"
 bin_dirs = ["/opt/cni/bin"]
-`, []string{"containerd.service"})
+`, []string{UnitContainerd})
 	r.text("/etc/containerd/certs.d/_default/hosts.toml", 0o644, fmt.Sprintf(`# everything comes through the site's registry
 server = "http://%[1]s"
 
@@ -648,7 +648,7 @@ capabilities = ["pull", "resolve"]
 		kubeconfig = OwnKubeconfig
 		enrolment = append(enrolment, "--bootstrap-kubeconfig="+Enrolment)
 	} else {
-		r.kubeconfig("system:node:"+m.Name, "kubelet-client", server, "kubelet.service")
+		r.kubeconfig("system:node:"+m.Name, "kubelet-client", server, UnitKubelet)
 	}
 	var taints strings.Builder
 	if len(m.Taints) > 0 {
@@ -677,7 +677,7 @@ nodeStatusUpdateFrequency: 4s
 nodeLeaseDurationSeconds: 12
 resolvConf: /etc/resolv.conf
 tlsCipherSuites: [%[8]s]
-%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String(), strings.Join(suites, ", "))), []string{"kubelet.service"})
+%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String(), strings.Join(suites, ", "))), []string{UnitKubelet})
 	// NodeRestriction keeps a kubelet from giving itself labels of Kubernetes;
 	// those are set from outside.
 	var labels []string
@@ -686,7 +686,7 @@ tlsCipherSuites: [%[8]s]
 			labels = append(labels, k+"="+m.Labels[k])
 		}
 	}
-	r.unit(unit{name: "kubelet", about: "Kubernetes node agent", after: "containerd.service", typ: "notify", args: flags(append(enrolment,
+	r.unit(unit{name: "kubelet", about: "Kubernetes node agent", after: UnitContainerd, typ: "notify", args: flags(append(enrolment,
 		"--config="+Active+"etc/kubelet.yaml",
 		"--hostname-override="+m.Name,
 		"--kubeconfig="+kubeconfig,
@@ -694,7 +694,7 @@ tlsCipherSuites: [%[8]s]
 		"--node-labels="+strings.Join(labels, ","),
 	)...)})
 
-	r.kubeconfig("system:kube-proxy", "proxy", server, "kube-proxy.service")
+	r.kubeconfig("system:kube-proxy", "proxy", server, UnitProxy)
 	r.text(Active+"etc/kube-proxy.yaml", 0o644, r.config("kube-proxy", fmt.Sprintf(`apiVersion: kubeproxy.config.k8s.io/v1alpha1
 kind: KubeProxyConfiguration
 bindAddress: %[1]s
@@ -706,7 +706,7 @@ mode: nftables
 nodePortAddresses: ["%[1]s/32"]
 clientConnection:
   kubeconfig: /etc/kubernetes/proxy.kubeconfig
-`, m.Address, ProxyHealthPort, m.Name, c.Pods)), []string{"kube-proxy.service"})
+`, m.Address, ProxyHealthPort, m.Name, c.Pods)), []string{UnitProxy})
 	r.unit(unit{name: "kube-proxy", about: "Kubernetes service proxy", typ: "simple", args: flags("--config=" + Active + "etc/kube-proxy.yaml")})
 }
 
@@ -749,6 +749,6 @@ defaults
 		}
 	}
 	cfg := Active + "etc/haproxy.cfg"
-	r.files = append(r.files, File{Path: cfg, Mode: 0o644, Content: b.String(), Reload: []string{"haproxy.service"}})
+	r.files = append(r.files, File{Path: cfg, Mode: 0o644, Content: b.String(), Reload: []string{UnitHAProxy}})
 	r.unit(unit{name: "haproxy", about: "balancer of cluster " + c.Name, typ: "notify", args: " -Ws -f " + cfg, extra: "ExecReload=/bin/kill -USR2 $MAINPID\n"})
 }

@@ -48,7 +48,7 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 		if r.o.Now {
 			step.Needs = step.Needs[:1]
 		}
-		if careful && slices.Contains(s.Restarts, "etcd.service") {
+		if careful && slices.Contains(s.Restarts, nodeconf.UnitEtcd) {
 			step.Guards = r.quorumGuard(m)
 		}
 	case batched:
@@ -72,7 +72,7 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 		return
 	}
 	balancers := len(r.c.Of(versions.Balancer)) > 0
-	rests := balancers && (m.Is(versions.API) && len(r.c.With(versions.API)) > 1 && slices.Contains(s.Restarts, "kube-apiserver.service") || m.Role == versions.Worker && len(r.c.Forward) > 0)
+	rests := balancers && (m.Is(versions.API) && len(r.c.With(versions.API)) > 1 && slices.Contains(s.Restarts, nodeconf.UnitAPIServer) || m.Role == versions.Worker && len(r.c.Forward) > 0)
 	if rests && !r.o.Resting[m.Name] {
 		step.Needs = []string{r.add(Rest, m.Name, "take it out of the balancer", "no request may meet what is being restarted", Step{Needs: step.Needs, Guards: r.quorumGuard(m)})}
 	}

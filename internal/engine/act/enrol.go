@@ -58,7 +58,7 @@ func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c sess
 	if err != nil {
 		return err
 	}
-	if slices.ContainsFunc(us, func(u protocol.UnitState) bool { return u.Name == "kubelet.service" && u.State == "activating" }) {
+	if slices.ContainsFunc(us, func(u protocol.UnitState) bool { return u.Name == nodeconf.UnitKubelet && u.State == "activating" }) {
 		admitted, _, err := a.admit(ctx)
 		if err != nil {
 			return err
@@ -69,7 +69,7 @@ func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c sess
 		if err := r.noteRefused(ctx, s, c, k); err != nil {
 			return err
 		}
-		if err := c.Do(ctx, protocol.UnitsStop, "kubelet.service"); err != nil {
+		if err := c.Do(ctx, protocol.UnitsStop, nodeconf.UnitKubelet); err != nil {
 			return err
 		}
 	}

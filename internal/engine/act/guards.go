@@ -87,7 +87,7 @@ func (r *Run) askOthers(ctx context.Context, name string) error {
 		}
 		us, _ := c.Units(ctx)
 		for _, u := range us {
-			if u.Name == "etcd.service" && u.State != "active" && se.Unit == "" {
+			if u.Name == nodeconf.UnitEtcd && u.State != "active" && se.Unit == "" {
 				se.Unit, se.Exit = "etcd.service on "+sick, u.ExitCode
 				se.Log, _ = c.Logs(ctx, u.Name, 6)
 			}

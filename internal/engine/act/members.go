@@ -73,7 +73,7 @@ func (r *Run) found(ctx context.Context, s plan.Step) error {
 	var wg sync.WaitGroup
 	for i, m := range ms {
 		wg.Go(func() {
-			if errs[i] = r.startUnit(ctx, m.Name, "etcd.service"); errs[i] == nil {
+			if errs[i] = r.startUnit(ctx, m.Name, nodeconf.UnitEtcd); errs[i] == nil {
 				errs[i] = r.memberWell(ctx, m)
 			}
 		})
@@ -116,7 +116,7 @@ func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
 			return fmt.Errorf("adding a learner: %w", err)
 		}
 	}
-	if err := r.startUnit(ctx, m.Name, "etcd.service"); err != nil {
+	if err := r.startUnit(ctx, m.Name, nodeconf.UnitEtcd); err != nil {
 		return err
 	}
 	if merr != nil {
@@ -160,7 +160,7 @@ func (r *Run) memberWell(ctx context.Context, m topology.Machine) error {
 func (r *Run) leave(ctx context.Context, s plan.Step) error {
 	// An API server uses the member beside it: it stops first, in its own time,
 	// so that the balancer notices and no request meets one without a datastore.
-	if seen := r.View.Seen.Machines[s.Machine]; seen.Reached && seen.Units["kube-apiserver.service"] == "active" && !r.Cluster.Apart {
+	if seen := r.View.Seen.Machines[s.Machine]; seen.Reached && seen.Units[nodeconf.UnitAPIServer] == "active" && !r.Cluster.Apart {
 		err := r.on(ctx, s.Machine, func(c session.Machine) error {
 			units := slices.Clone(nodeconf.UnitsOf(versions.API))
 			slices.Reverse(units)

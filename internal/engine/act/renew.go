@@ -38,12 +38,12 @@ func (r *Run) works(ctx context.Context, m topology.Machine, changed []string, a
 			return slices.ContainsFunc(names, func(n string) bool { return strings.HasPrefix(p, trust.Dir+"/"+n) })
 		})
 	}
-	if m.Is(versions.API) && len(changed) > 0 && active["kube-apiserver.service"] {
+	if m.Is(versions.API) && len(changed) > 0 && active[nodeconf.UnitAPIServer] {
 		if err := r.apiReady(ctx, m); err != nil {
 			return err
 		}
 	}
-	if m.Is(versions.Member) && active["etcd.service"] && touched("datastore-") {
+	if m.Is(versions.Member) && active[nodeconf.UnitEtcd] && touched("datastore-") {
 		if err := r.memberWell(ctx, m); err != nil {
 			return err
 		}
@@ -212,7 +212,7 @@ func (r *Run) refresh(ctx context.Context, m topology.Machine) error {
 		if n, err := look.TokensNotBy(ctx, c, now); err != nil || n == 0 {
 			return err
 		}
-		if err := c.Do(ctx, protocol.UnitsRestart, "kubelet.service"); err != nil {
+		if err := c.Do(ctx, protocol.UnitsRestart, nodeconf.UnitKubelet); err != nil {
 			return err
 		}
 		err := session.Until(ctx, "every pod there to have a token of the new key", func(ctx context.Context) (string, error) {

@@ -259,7 +259,7 @@ func (r *Run) startControl(ctx context.Context, m topology.Machine) error {
 }
 
 func (r *Run) startBalancer(ctx context.Context, m topology.Machine) error {
-	if err := r.startUnit(ctx, m.Name, "haproxy.service"); err != nil {
+	if err := r.startUnit(ctx, m.Name, nodeconf.UnitHAProxy); err != nil {
 		return err
 	}
 	return r.withKube(func(k *kube.Client) error {
@@ -401,7 +401,7 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 		err := session.Until(ctx, "the balancer to see it up again", func(ctx context.Context) (string, error) {
 			down := []string{}
 			err := r.on(ctx, b.Name, func(c session.Machine) error {
-				lines, err := c.Logs(ctx, "haproxy.service", 0)
+				lines, err := c.Logs(ctx, nodeconf.UnitHAProxy, 0)
 				state := map[string]string{}
 				for _, l := range lines {
 					if w := strings.Fields(l); len(w) == 4 && w[2] == "is" && strings.HasSuffix(w[1], "/"+name) {
@@ -458,8 +458,8 @@ func (r *Run) drain(ctx context.Context, s plan.Step) error {
 // can be: it would register anew. The API server that answered until now may be
 // on its way out: each try has a connection of its own.
 func (r *Run) unnode(ctx context.Context, name string) error {
-	if seen := r.View.Seen.Machines[name]; seen.Reached && seen.Units["kubelet.service"] != "" {
-		if err := r.on(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStop, "kubelet.service") }); err != nil {
+	if seen := r.View.Seen.Machines[name]; seen.Reached && seen.Units[nodeconf.UnitKubelet] != "" {
+		if err := r.on(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStop, nodeconf.UnitKubelet) }); err != nil {
 			return fmt.Errorf("stopping its kubelet: %w", err)
 		}
 	}

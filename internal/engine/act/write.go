@@ -98,7 +98,7 @@ func (r *Run) toWrite(ctx context.Context, c session.Machine, m topology.Machine
 	for _, u := range us {
 		w.active[u.Name], w.trying[u.Name] = u.State == "active", u.State == "activating"
 	}
-	w.member = w.active["etcd.service"]
+	w.member = w.active[nodeconf.UnitEtcd]
 	// What a run that was cut off had stopped, and not started again, ran. Where
 	// everything is written at once no other step starts what cannot start yet.
 	if w.cut, err = look.Pending(ctx, c); err != nil {
@@ -139,7 +139,7 @@ func (w *writing) affects(ctx context.Context, c session.Machine, rendered []nod
 		}
 	}
 	if len(w.own.Stale) > 0 {
-		w.restart = append(w.restart, "kubelet.service")
+		w.restart = append(w.restart, nodeconf.UnitKubelet)
 	}
 	for _, u := range nodeconf.Units(w.m) {
 		if w.active[u] && slices.Contains(w.restart, u) {
@@ -152,7 +152,7 @@ func (w *writing) affects(ctx context.Context, c session.Machine, rendered []nod
 // mayRestart evaluates the quorum guard where the files restart a member, which the plan
 // could not know.
 func (r *Run) mayRestart(ctx context.Context, w *writing) error {
-	if !slices.Contains(w.restart, "etcd.service") || !w.member || len(r.Cluster.With(versions.Member)) == 1 || r.View.Seen.Now {
+	if !slices.Contains(w.restart, nodeconf.UnitEtcd) || !w.member || len(r.Cluster.With(versions.Member)) == 1 || r.View.Seen.Now {
 		return nil
 	}
 	return r.guarded(ctx, plan.Step{Machine: w.m.Name, Guards: []plan.Guard{plan.OthersWell}}, w.m)
@@ -192,13 +192,13 @@ func (w *writing) orders() []order {
 	var out []order
 	// An API server goes before the member that it uses: what it is being asked is
 	// answered first, and would hang without the datastore.
-	if slices.Contains(w.again, "etcd.service") && slices.Contains(w.again, "kube-apiserver.service") {
-		out = append(out, order{protocol.UnitsStop, "kube-apiserver.service"})
+	if slices.Contains(w.again, nodeconf.UnitEtcd) && slices.Contains(w.again, nodeconf.UnitAPIServer) {
+		out = append(out, order{protocol.UnitsStop, nodeconf.UnitAPIServer})
 	}
 	for _, u := range nodeconf.Units(w.m) {
 		restarts := slices.Contains(w.restart, u)
 		switch {
-		case w.trying[u] && restarts, u == "kubelet.service" && w.m.ByToken && !w.own.Client && w.active[u]:
+		case w.trying[u] && restarts, u == nodeconf.UnitKubelet && w.m.ByToken && !w.own.Client && w.active[u]:
 			// It fails and is started again and again, as it was before, or has to enrol
 			// first: the step that starts it does so with what was just written.
 			out = append(out, order{protocol.UnitsStop, u})

@@ -189,7 +189,7 @@ func (x *inside) kubelet(ctx context.Context, m topology.Machine, due map[string
 	x.seen.Unsigned = o.waits
 	for p, why := range o.Stale {
 		x.differs(p, why)
-		x.seen.Restarts = append(x.seen.Restarts, "kubelet.service")
+		x.seen.Restarts = append(x.seen.Restarts, nodeconf.UnitKubelet)
 	}
 	if x.seen.Enrols = m.ByToken && !o.Client; x.seen.Enrols {
 		if x.seen.Token, err = TokenOn(ctx, x.m); err != nil {

@@ -380,9 +380,9 @@ func (l *trustLook) runs(name string) bool { return l.seen[ServerUnit(name)] == 
 
 // ServerUnit is the unit that shows a certificate at its port.
 func ServerUnit(name string) string {
-	unit := map[string]string{"api-server": "kube-apiserver.service", "kubelet-serving": "kubelet.service"}[name]
+	unit := map[string]string{"api-server": nodeconf.UnitAPIServer, "kubelet-serving": nodeconf.UnitKubelet}[name]
 	if unit == "" {
-		unit = "etcd.service"
+		unit = nodeconf.UnitEtcd
 	}
 	return unit
 }
