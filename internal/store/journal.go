@@ -42,8 +42,14 @@ type Entry struct {
 	Todo    string    `json:"todo,omitempty"`
 }
 
-// Journal appends entries.
-type Journal struct {
+// Journal takes entries, one after the other: what it has taken is there after a crash.
+type Journal interface {
+	Append(e Entry) error
+	Close() error
+}
+
+// journal is one in a file.
+type journal struct {
 	mu sync.Mutex
 	f  *os.File
 }
@@ -52,7 +58,7 @@ type Journal struct {
 func (s *Store) JournalFile() string { return filepath.Join(s.Path, "journal.jsonl") }
 
 // Journal opens the journal for appending.
-func (s *Store) Journal() (*Journal, error) {
+func (s *Store) Journal() (Journal, error) {
 	f, err := os.OpenFile(s.JournalFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
@@ -60,7 +66,7 @@ func (s *Store) Journal() (*Journal, error) {
 	if err := endLine(f); err != nil {
 		return nil, errors.Join(fmt.Errorf("journal: %w", err), f.Close())
 	}
-	return &Journal{f: f}, nil
+	return &journal{f: f}, nil
 }
 
 // endLine ends a line that a crash has cut off, so that the next one is not lost with it.
@@ -78,7 +84,7 @@ func endLine(f *os.File) error {
 }
 
 // Append writes one entry as one line in one write.
-func (j *Journal) Append(e Entry) error {
+func (j *journal) Append(e Entry) error {
 	b, err := json.Marshal(e)
 	if err != nil {
 		return err
@@ -90,7 +96,7 @@ func (j *Journal) Append(e Entry) error {
 }
 
 // Close closes the journal.
-func (j *Journal) Close() error { return j.f.Close() }
+func (j *journal) Close() error { return j.f.Close() }
 
 // Entries reads the journal. Lines that cannot be read, as one that was cut off by a
 // crash, are left out and counted.

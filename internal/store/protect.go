@@ -209,7 +209,7 @@ func (s *Store) Protect(np Protection, by Keeper) error {
 		return err
 	}
 	if opener != nil {
-		if err := s.CloseAside(opener); err != nil {
+		if err := s.closeAside(opener); err != nil {
 			return err
 		}
 	}
@@ -322,12 +322,12 @@ func overwrite(f *os.File) error {
 	return f.Sync()
 }
 
-// Aside is the file that holds, closed like the store, what opens the backups
+// aside is the file that holds, closed like the store, what opens the backups
 // beside it.
-const Aside = "identity.age"
+const aside = "identity.age"
 
-// CloseAside keeps what opens the backups, closed like the store.
-func (s *Store) CloseAside(plain []byte) error {
+// closeAside keeps what opens the backups, closed like the store.
+func (s *Store) closeAside(plain []byte) error {
 	p, err := s.Protection()
 	if err != nil || p == nil {
 		return errors.Join(err, errors.New("the store is not protected"))
@@ -340,12 +340,12 @@ func (s *Store) CloseAside(plain []byte) error {
 	if err != nil {
 		return err
 	}
-	name := filepath.Join(s.BackupDir(), Aside)
+	name := filepath.Join(s.backupDir(), aside)
 	return whole.Write(name, b, 0o600)
 }
 
-// OpenAside reads what opens the backups; nil when there is nothing.
-func (s *Store) OpenAside() ([]byte, error) {
+// openedAside reads what opens the backups; nil when there is nothing.
+func (s *Store) openedAside() ([]byte, error) {
 	p, err := s.Protection()
 	if err != nil {
 		return nil, err
@@ -354,7 +354,7 @@ func (s *Store) OpenAside() ([]byte, error) {
 }
 
 func (s *Store) openAside(p *Protection) ([]byte, error) {
-	b, err := os.ReadFile(filepath.Join(s.BackupDir(), Aside))
+	b, err := os.ReadFile(filepath.Join(s.backupDir(), aside))
 	if errors.Is(err, os.ErrNotExist) || p == nil {
 		return nil, nil
 	}
@@ -366,7 +366,7 @@ func (s *Store) openAside(p *Protection) ([]byte, error) {
 		b, err = unwrap(b, ids)
 	}
 	if err != nil {
-		return nil, &Closed{s.BackupDir(), p.Kind, err}
+		return nil, &Closed{s.backupDir(), p.Kind, err}
 	}
 	return b, nil
 }

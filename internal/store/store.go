@@ -141,8 +141,8 @@ func (s *Store) Exists() bool {
 
 func (s *Store) file() string { return filepath.Join(s.Path, "store.db") }
 
-// BackupDir is where backups of the datastore are kept.
-func (s *Store) BackupDir() string { return filepath.Join(s.Path, "backups") }
+// backupDir is where backups of the datastore are kept.
+func (s *Store) backupDir() string { return filepath.Join(s.Path, "backups") }
 
 // Trust is everything signed or to sign with, by ID.
 type Trust struct {
@@ -580,7 +580,7 @@ func (s *Store) Remove() error {
 		return err
 	}
 	// What opens the backups stays with them.
-	if left := whole.Named(s.BackupDir(), ""); p != nil && len(left) == 0 && s.keeper != nil {
+	if left := whole.Named(s.backupDir(), ""); p != nil && len(left) == 0 && s.keeper != nil {
 		return s.keeper.Forget(*p)
 	}
 	return nil

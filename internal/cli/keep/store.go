@@ -49,23 +49,27 @@ func storeShowCmd(a *desk.App) *cobra.Command {
 			if !s.Store.Exists() {
 				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
 			}
+			st, err := desk.OwnStore(s)
+			if err != nil {
+				return err
+			}
 			if check {
-				return checkStore(a, s.Store)
+				return checkStore(a, st)
 			}
 			p, err := s.Store.Protection()
 			if err != nil {
 				return err
 			}
 			if p == nil {
-				fmt.Fprintf(a.Out, "store       %s\nprotection  none: it is from an older Verbund; the next run encrypts it\n", s.Store.Path)
+				fmt.Fprintf(a.Out, "store       %s\nprotection  none: it is from an older Verbund; the next run encrypts it\n", st.Path)
 				return &term.Exit{Code: term.ExitNotWell}
 			}
 			key := a.Keys().KeyFile(*p)
 			_, terr := s.Store.Trust()
 			if a.Output == "json" {
-				return a.UI.JSON(StoreSaid{s.Store.Path, p.Kind, p.Recipient, key, terr == nil})
+				return a.UI.JSON(StoreSaid{st.Path, p.Kind, p.Recipient, key, terr == nil})
 			}
-			fmt.Fprintf(a.Out, "store       %s\nprotection  %s\n", s.Store.Path, p.Kind)
+			fmt.Fprintf(a.Out, "store       %s\nprotection  %s\n", st.Path, p.Kind)
 			if key != "" {
 				fmt.Fprintf(a.Out, "key file    %s; keep a copy of it in a safe place\n", key)
 			}
@@ -141,7 +145,11 @@ by the same from then on.`,
 			if err != nil {
 				return term.Usage("%v", err)
 			}
-			if err := s.Store.Protect(p, k); err != nil {
+			st, err := desk.OwnStore(s)
+			if err != nil {
+				return err
+			}
+			if err := st.Protect(p, k); err != nil {
 				return err
 			}
 			a.UI.Say("the secrets of cluster %s are protected with a %s", s.Decl.Name, p.Kind)

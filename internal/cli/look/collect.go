@@ -123,7 +123,11 @@ func gather(a *desk.App, s *session.Session, r *declare.Result, b bundle) error 
 		return err
 	}
 	b["version.txt"] = []byte(term.BuildVersion() + "\n")
-	if text, err := os.ReadFile(filepath.Join(s.Store.Path, "journal.jsonl")); err == nil {
+	st, err := desk.OwnStore(s)
+	if err != nil {
+		return err
+	}
+	if text, err := os.ReadFile(st.JournalFile()); err == nil {
 		b["journal.jsonl"] = text
 	}
 	t, err := s.Trust()

@@ -68,7 +68,11 @@ other computer.`,
 				}
 				recipients = append(recipients, rc)
 			}
-			p, err := s.Store.Pack()
+			st, err := desk.OwnStore(s)
+			if err != nil {
+				return err
+			}
+			p, err := st.Pack()
 			if err != nil {
 				return err
 			}
@@ -76,7 +80,7 @@ other computer.`,
 			if err != nil {
 				return err
 			}
-			files := map[string]string{filepath.Base(path): path, filepath.Base(r.SiteFile): r.SiteFile, filepath.Base(r.PinsFile): r.PinsFile, packedJournal: s.Store.JournalFile()}
+			files := map[string]string{filepath.Base(path): path, filepath.Base(r.SiteFile): r.SiteFile, filepath.Base(r.PinsFile): r.PinsFile, packedJournal: st.JournalFile()}
 			var b bytes.Buffer
 			if err := writePack(&b, recipients, s.Decl.Name, p, files); err != nil {
 				return err

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"time"
 
 	"verbund/internal/backup"
@@ -13,8 +11,6 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/session"
-	"verbund/internal/engine/vouch"
-	"verbund/internal/whole"
 )
 
 // backup writes a snapshot of the datastore to a file, with what opens the Secrets in
@@ -24,11 +20,7 @@ func (r *Run) backup(ctx context.Context, s plan.Step) error {
 	if err != nil {
 		return err
 	}
-	dir := r.Store.BackupDir()
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	id, err := vouch.BackupIdentity(r.Store)
+	id, err := r.Store.BackupKey()
 	if err != nil {
 		return err
 	}
@@ -41,37 +33,20 @@ func (r *Run) backup(ctx context.Context, s plan.Step) error {
 		return err
 	}
 	m := backup.Manifest{Cluster: r.Cluster.Name, Taken: time.Now().UTC(), Kubernetes: plan.Version(r.Cluster, r.View.Seen)}
-	name := filepath.Join(dir, fmt.Sprintf("%s-%s%s", m.Taken.Format("20060102-150405"), m.Kubernetes, backup.Suffix))
-	f, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	as := fmt.Sprintf("%s-%s%s", m.Taken.Format("20060102-150405"), m.Kubernetes, backup.Suffix)
+	name, err := r.Store.SaveBackup(as, func(to io.Writer) error {
+		return d.Snapshot(ctx, func(size int64, from io.Reader) error {
+			m.Bytes = size
+			return backup.Write(to, id.Recipient(), m, secrets, from)
+		})
+	}, func(from io.Reader) error { // one that cannot be opened is none
+		back, err := backup.Open(from, id)
+		if err == nil {
+			err = back.Verify(io.Discard)
+		}
+		return err
+	})
 	if err != nil {
-		return err
-	}
-	defer os.Remove(name + ".part")
-	defer f.Close()
-	if err := d.Snapshot(ctx, func(size int64, from io.Reader) error {
-		m.Bytes = size
-		return backup.Write(f, id.Recipient(), m, secrets, from)
-	}); err != nil {
-		return fmt.Errorf("writing the backup: %w", err)
-	}
-	if err := f.Sync(); err != nil {
-		return err
-	}
-	// A backup that cannot be opened is none.
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	back, err := backup.Open(f, id)
-	if err == nil {
-		err = back.Verify(io.Discard)
-	}
-	if err != nil {
-		return fmt.Errorf("reading the backup back: %w", err)
-	}
-	if err := f.Close(); err != nil {
-		return err
-	}
-	if err := whole.Replace(name+".part", name); err != nil {
 		return err
 	}
 	r.Note(s, fmt.Sprintf("backup %s, %d KiB", name, m.Bytes>>10))

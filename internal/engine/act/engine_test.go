@@ -1,14 +1,9 @@
 package act
 
 import (
-	"errors"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
-
-	"filippo.io/age"
 
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/declare"
@@ -19,36 +14,6 @@ import (
 	"verbund/internal/engine/vouch"
 	"verbund/internal/store"
 )
-
-func TestBackupsOpenAgain(t *testing.T) {
-	st, err := store.Open(t.TempDir(), "tidewatch", &store.Keys{Dir: t.TempDir()})
-	if err != nil {
-		t.Fatal(err)
-	}
-	dir := st.BackupDir()
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	// One from before lay there in plain: it is taken over, and closed.
-	plain, err := age.GenerateX25519Identity()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(filepath.Join(dir, vouch.IdentityFile), []byte(plain.String()+"\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	id, err := vouch.BackupIdentity(st)
-	if err != nil || id.String() != plain.String() {
-		t.Fatalf("the identity from before was not taken over: %v", err)
-	}
-	if _, err := os.Stat(filepath.Join(dir, vouch.IdentityFile)); !errors.Is(err, os.ErrNotExist) {
-		t.Errorf("the identity still lies there in plain: %v", err)
-	}
-	again, err := vouch.BackupIdentity(st)
-	if err != nil || again.String() != id.String() {
-		t.Errorf("the identity came back as another: %v", err)
-	}
-}
 
 // A machine that was there once, and is to be got anew, gets pairs that nobody had.
 func TestForgetLost(t *testing.T) {

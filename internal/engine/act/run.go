@@ -27,7 +27,7 @@ type Run struct {
 	Cluster *topology.Cluster
 	Tell    func(store.Entry) // every journal entry, as it is written
 
-	journal *store.Journal
+	journal store.Journal
 	mu      sync.Mutex
 	balance sync.Mutex // one change of the balancer at a time
 	member  sync.Mutex // one change of the membership at a time

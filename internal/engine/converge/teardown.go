@@ -10,7 +10,6 @@ import (
 	"verbund/internal/engine/act"
 	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/look"
-	"verbund/internal/store"
 )
 
 // Teardown removes the cluster and everything that it left, once its name was said.
@@ -91,7 +90,8 @@ func (w *Work) sweep(kcs map[string]time.Time) error {
 	}
 	if left := look.Backups(w.Session); len(left) > 0 {
 		if p, err := w.Store.Protection(); err == nil && p != nil {
-			w.Say("%s left in %s, to be opened with %s there, and that with the %s", words.Count(len(left), "backup"), w.Store.BackupDir(), store.Aside, w.Host.OpenedBy(*p))
+			folder, opener := w.Store.BackupsAt()
+			w.Say("%s left in %s, to be opened with %s there, and that with the %s", words.Count(len(left), "backup"), folder, opener, w.Host.OpenedBy(*p))
 		}
 	}
 	return w.Store.Remove()

@@ -1,15 +1,12 @@
 package look
 
 import (
-	"os"
 	"time"
 
 	"filippo.io/age"
 
 	"verbund/internal/backup"
 	"verbund/internal/engine/session"
-	"verbund/internal/engine/vouch"
-	"verbund/internal/whole"
 )
 
 // recentEnough is how old a backup may be to count as the one before an
@@ -33,16 +30,12 @@ func newestBackup(s *session.Session) (newest *BackupFound, unopened int) {
 	if len(files) == 0 {
 		return nil, 0
 	}
-	plain, err := s.Store.OpenAside()
-	if err != nil {
-		return nil, len(files)
-	}
-	id, err := vouch.ReadIdentity(plain)
-	if err != nil {
+	id, err := s.Store.OpensBackups()
+	if err != nil || id == nil {
 		return nil, len(files)
 	}
 	for _, f := range files {
-		m, err := manifestOf(f, id)
+		m, err := manifestOf(s, f, id)
 		switch {
 		case err != nil || m.Cluster != s.Decl.Name:
 			unopened++
@@ -55,16 +48,10 @@ func newestBackup(s *session.Session) (newest *BackupFound, unopened int) {
 
 // Backups lists the files of all backups, also of those from before they had a manifest,
 // which count for nothing any more.
-func Backups(s *session.Session) []string {
-	var out []string
-	for _, ending := range []string{backup.Suffix, ".snapshot.age"} {
-		out = append(out, whole.Named(s.Store.BackupDir(), ending)...)
-	}
-	return out
-}
+func Backups(s *session.Session) []string { return s.Store.Backups(backup.Suffix, ".snapshot.age") }
 
-func manifestOf(file string, id age.Identity) (backup.Manifest, error) {
-	f, err := os.Open(file)
+func manifestOf(s *session.Session, name string, id age.Identity) (backup.Manifest, error) {
+	f, err := s.Store.OpenBackup(name)
 	if err != nil {
 		return backup.Manifest{}, err
 	}

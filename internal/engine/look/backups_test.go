@@ -1,6 +1,7 @@
 package look
 
 import (
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,25 +12,19 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/sessiontest"
-	"verbund/internal/engine/vouch"
 )
 
 // put writes a backup under a name that says nothing.
 func put(t *testing.T, s *session.Session, name, cluster, version string, taken time.Time) {
 	t.Helper()
-	if err := os.MkdirAll(s.Store.BackupDir(), 0o700); err != nil {
-		t.Fatal(err)
-	}
-	id, err := vouch.BackupIdentity(s.Store)
+	id, err := s.Store.BackupKey()
 	if err != nil {
 		t.Fatal(err)
 	}
-	f, err := os.Create(filepath.Join(s.Store.BackupDir(), name))
+	_, err = s.Store.SaveBackup(name, func(w io.Writer) error {
+		return backup.Write(w, id.Recipient(), backup.Manifest{Cluster: cluster, Taken: taken, Kubernetes: version}, nil, strings.NewReader(""))
+	}, func(io.Reader) error { return nil })
 	if err != nil {
-		t.Fatal(err)
-	}
-	defer f.Close()
-	if err := backup.Write(f, id.Recipient(), backup.Manifest{Cluster: cluster, Taken: taken, Kubernetes: version}, nil, strings.NewReader("")); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -41,12 +36,13 @@ func TestRecentBackup(t *testing.T) {
 	s.Decl = &declare.Declaration{Name: "tidewatch"}
 	taken := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	at := taken.Add(5 * time.Minute)
-	if err := os.MkdirAll(s.Store.BackupDir(), 0o700); err != nil {
+	folder, _ := s.Store.BackupsAt()
+	if err := os.MkdirAll(folder, 0o700); err != nil {
 		t.Fatal(err)
 	}
 	// Files that are called like backups and are none, and one of another cluster.
 	for _, name := range []string{"20261123-080100-v1.37.2.backup.age", "20261123-080100-v1.37.2.backup.age.part"} {
-		if err := os.WriteFile(filepath.Join(s.Store.BackupDir(), name), []byte("half"), 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte("half"), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}

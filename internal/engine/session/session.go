@@ -20,7 +20,7 @@ type Session struct {
 	Decl     *declare.Declaration
 	SiteFile *declare.Site
 	Cat      *versions.Catalogue
-	Store    *store.Store
+	Store    Memory
 	Site     Site
 	By       Reach
 	Parallel int // how many steps and questions at a time

@@ -1,0 +1,124 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+
+	"verbund/internal/whole"
+)
+
+// identityFile held the key that opens the backups beside it, before it was closed like the
+// store.
+const identityFile = "identity.txt"
+
+// BackupKey is what opens the backups, made if there is none. It is kept beside them, closed
+// like the store; one from before that lay there in plain is closed now.
+func (s *Store) BackupKey() (*age.X25519Identity, error) {
+	if err := os.MkdirAll(s.backupDir(), 0o700); err != nil {
+		return nil, err
+	}
+	b, err := s.openedAside()
+	var closed *Closed
+	if errors.As(err, &closed) {
+		// Backups of an earlier life of the cluster lie there, which another key
+		// opens: they keep theirs.
+		was := filepath.Join(s.backupDir(), aside)
+		b, err = nil, os.Rename(was, strings.TrimSuffix(was, ".age")+"-until-"+time.Now().UTC().Format("20060102-150405")+".age")
+	}
+	if err != nil {
+		return nil, err
+	}
+	before := filepath.Join(s.backupDir(), identityFile)
+	if b == nil {
+		if b, err = os.ReadFile(before); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+		if b == nil {
+			id, err := age.GenerateX25519Identity()
+			if err != nil {
+				return nil, err
+			}
+			b = fmt.Appendf(nil, "# opens the backups in this folder\n# public key: %s\n%s\n", id.Recipient(), id)
+		}
+		if err := s.closeAside(b); err != nil {
+			return nil, err
+		}
+		if err := os.Remove(before); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+	}
+	return readIdentity(b)
+}
+
+// OpensBackups is what opens the backups; nil when there is nothing that does.
+func (s *Store) OpensBackups() (*age.X25519Identity, error) {
+	plain, err := s.openedAside()
+	if err != nil || plain == nil {
+		return nil, err
+	}
+	return readIdentity(plain)
+}
+
+// readIdentity reads the key that opens backups, as it is kept beside them.
+func readIdentity(b []byte) (*age.X25519Identity, error) {
+	for line := range strings.Lines(string(b)) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			return age.ParseX25519Identity(line)
+		}
+	}
+	return nil, fmt.Errorf("%s holds no identity", aside)
+}
+
+// Backups are the names of the backups with one of these endings.
+func (s *Store) Backups(endings ...string) []string {
+	var out []string
+	for _, ending := range endings {
+		out = append(out, whole.Named(s.backupDir(), ending)...)
+	}
+	return out
+}
+
+// BackupsAt says in which folder the backups lie, and in which file there what opens them.
+func (s *Store) BackupsAt() (folder, opener string) { return s.backupDir(), aside }
+
+// OpenBackup opens one by its name.
+func (s *Store) OpenBackup(name string) (io.ReadCloser, error) { return os.Open(name) }
+
+// SaveBackup keeps what write writes, and returns its name: it has it only when check, which
+// reads it back, found nothing wrong.
+func (s *Store) SaveBackup(as string, write func(io.Writer) error, check func(io.Reader) error) (name string, err error) {
+	if err := os.MkdirAll(s.backupDir(), 0o700); err != nil {
+		return "", err
+	}
+	name = filepath.Join(s.backupDir(), as)
+	part := name + ".part"
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	if err != nil {
+		return "", err
+	}
+	defer os.Remove(part)
+	defer f.Close()
+	if err := write(f); err != nil {
+		return "", fmt.Errorf("writing the backup: %w", err)
+	}
+	if err := f.Sync(); err != nil {
+		return "", err
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return "", err
+	}
+	if err := check(f); err != nil {
+		return "", fmt.Errorf("reading the backup back: %w", err)
+	}
+	if err := f.Close(); err != nil {
+		return "", err
+	}
+	return name, whole.Replace(part, name)
+}
