@@ -1,7 +1,3 @@
-// Package sim is the simulated site that ships with the tool: machines, their
-// agent, services and stand-ins, registry and balancer. It could have been
-// written by a stranger who knows only the protocols, and nothing outside
-// imports it but the command that starts its processes.
 package sim
 
 import (
