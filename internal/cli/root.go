@@ -47,7 +47,7 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 	// A command lives for moments and on little memory: collecting garbage
 	// rarely makes reading a large declaration a fifth faster.
 	debug.SetGCPercent(400)
-	a := &desk.App{UI: &term.UI{In: in, Out: out, Err: errw}, Command: func(a *desk.App, args []string) int { return run(a, args) }}
+	a := &desk.App{UI: &term.UI{In: in, Out: out, Err: errw}, Command: run}
 	hard, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	soft, stop := context.WithCancel(hard)

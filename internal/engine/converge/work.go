@@ -155,7 +155,7 @@ func (w *Work) surveyFirst(v *look.View, p *plan.Plan) error {
 	for _, x := range wrong {
 		w.Problem(fmt.Sprintf("%s, %s: %s\n  what now   %s", cmp.Or(x.Machine, "site "+w.Decl.Site), x.Question, x.Found, cmp.Or(x.Todo, "look at the machine")))
 	}
-	return fmt.Errorf("%s in the way; nothing was changed. verbund survey shows everything", map[bool]string{true: "1 thing is", false: words.Count(len(wrong), "thing") + " are"}[len(wrong) == 1])
+	return fmt.Errorf("%s in the way; nothing was changed. verbund survey shows everything", words.Are(len(wrong), "thing"))
 }
 
 // Left says what a limited run did not do, or nothing if that is nothing.

@@ -13,6 +13,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
+	"verbund/internal/core/words"
 	"verbund/internal/engine/session"
 	"verbund/internal/store"
 )
@@ -194,11 +195,11 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 		if len(h.Trust) > 1 {
 			more = fmt.Sprintf("; and %d more", len(h.Trust)-1)
 		}
-		h.TrustSaid = fmt.Sprintf("%s wrong: %s%s; verbund trust list shows them", countOf(len(h.Trust), "thing", "things"), h.Trust[0], more)
+		h.TrustSaid = fmt.Sprintf("%s wrong: %s%s; verbund trust list shows them", words.Count(len(h.Trust), "thing"), h.Trust[0], more)
 	default:
-		h.TrustSaid = "nothing wrong with " + countOf(len(r.Entries)-r.NotLooked(), "certificate", "certificates")
+		h.TrustSaid = "nothing wrong with " + words.Count(len(r.Entries)-r.NotLooked(), "certificate")
 		if n := r.NotLooked(); n > 0 {
-			h.TrustSaid += fmt.Sprintf("; %d on %s could not be looked at", n, countOf(len(r.Unseen), "machine", "machines"))
+			h.TrustSaid += fmt.Sprintf("; %d on %s could not be looked at", n, words.Count(len(r.Unseen), "machine"))
 		}
 		if e, ok := r.FirstToEnd(); ok {
 			h.TrustSaid += fmt.Sprintf("; %s ends first, in %s", e.ID, duration.HumanDuration(e.Expires.Sub(now)))

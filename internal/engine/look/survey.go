@@ -15,6 +15,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
+	"verbund/internal/core/words"
 	"verbund/internal/engine/session"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
@@ -140,20 +141,13 @@ func surveySite(s *session.Session, v *View) []Answer {
 			out = append(out, Answer{Question: AskCapacity, State: Bad, Found: fmt.Sprintf("zone %s is full for what is declared: %d more machines are needed there, and there is room for %d", z.Name, need, free),
 				Todo: "declare fewer machines, give the zone more room in the site file and restart the site, or release other clusters' machines"})
 		case need > free:
-			out = append(out, Answer{Question: AskCapacity, State: Later, Found: fmt.Sprintf("zone %s has room once %s", z.Name, countOf(going[z.Name], "machine has left", "machines have left"))})
+			out = append(out, Answer{Question: AskCapacity, State: Later, Found: fmt.Sprintf("zone %s has room once %s left", z.Name, map[bool]string{true: "1 machine has", false: words.Count(going[z.Name], "machine") + " have"}[going[z.Name] == 1])})
 		}
 	}
 	if len(out) == 1 {
 		out = append(out, Answer{Question: AskCapacity, State: Well})
 	}
 	return out
-}
-
-func countOf(n int, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, more)
 }
 
 // surveyor asks one machine.
