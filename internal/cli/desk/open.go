@@ -1,7 +1,6 @@
 package desk
 
 import (
-	_ "embed"
 	"fmt"
 	"os"
 	"path/filepath"

@@ -1,7 +1,6 @@
 package desk
 
 import (
-	_ "embed"
 	"errors"
 	"fmt"
 	"io/fs"

@@ -1,7 +1,6 @@
 package term
 
 import (
-	_ "embed"
 	"fmt"
 	"strings"
 	"time"

@@ -2,7 +2,6 @@ package term
 
 import (
 	"context"
-	_ "embed"
 	"fmt"
 	"io"
 	"os"

@@ -1,7 +1,6 @@
 package write
 
 import (
-	_ "embed"
 	"fmt"
 	"os"
 	"path/filepath"

@@ -2,7 +2,6 @@ package write
 
 import (
 	"cmp"
-	_ "embed"
 	"fmt"
 	"os"
 	"path/filepath"
