@@ -86,6 +86,10 @@ func TestHouseArrows(t *testing.T) {
 			if to != "" && !slices.Contains(allowed, to) {
 				t.Errorf("%s imports %s: %s must not know %s", p.ImportPath, i, from, to)
 			}
+			// What is in a test's hands stays there.
+			if to != "" && strings.HasSuffix(i, "test") && !strings.HasSuffix(p.ImportPath, "test") {
+				t.Errorf("%s imports %s, which is for tests", p.ImportPath, i)
+			}
 			// The simulated site shares the protocols with the tool, nothing else.
 			if from == "sim" && (to == "machine" || to == "site") && !strings.HasSuffix(i, "/protocol") {
 				t.Errorf("%s imports %s: the site knows only the protocols", p.ImportPath, i)
