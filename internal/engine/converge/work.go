@@ -84,20 +84,17 @@ func (w *Work) agree(p *plan.Plan, v *look.View) error {
 
 // carryOut runs steps with the journal, and shows them to whoever looks on.
 func (w *Work) carryOut(v *look.View, command string, steps []plan.Step) error {
-	err := w.journaled(v, command, steps, func(r *act.Run) error {
+	return w.journaled(v, command, steps, func(r *act.Run) error {
 		if err := r.Prepare(); err != nil {
 			return err
 		}
 		return r.Steps(w.Soft, w.Hard, steps)
 	})
-	var se *act.StepError
-	if errors.As(err, &se) {
-		return failure(err, se)
-	}
-	return err
 }
 
-// journaled does something as a run of its own.
+// journaled does something as a run of its own. A step that failed in it is told with
+// everything that one needs to act on it, and beside it that the journal could not be
+// closed, if that is so.
 func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do func(*act.Run) error) error {
 	watch := w.Watch(steps)
 	r, err := act.Begin(w.Session, v, command, watch.Entry)
@@ -109,6 +106,10 @@ func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do fun
 	watch.Stop()
 	eerr := r.End(err)
 	watch.Finish(r.ID, err)
+	var se *act.StepError
+	if errors.As(err, &se) {
+		err = failure(err, se)
+	}
 	return errors.Join(err, eerr)
 }
 
