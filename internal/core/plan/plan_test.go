@@ -471,3 +471,77 @@ func TestDrainsAreAskedFirst(t *testing.T) {
 		}
 	}
 }
+
+// A machine that is not declared any more and never became part of the cluster is given back
+// first. One of which nothing is known, since it is not reached and the API cannot say
+// whether it is a node, is not called blank; nor is one that was used.
+func TestReleaseBlank(t *testing.T) {
+	const stray = "tidewatch-gauges-2"
+	for _, x := range []struct {
+		what  string
+		s     plan.MachineSeen
+		be    func(*plan.Observed)
+		blank bool
+	}{
+		{"never used", plan.MachineSeen{Exists: true, Reached: true}, nil, true},
+		{"never used, while the API is away", plan.MachineSeen{Exists: true, Reached: true}, func(o *plan.Observed) { o.API = false }, true},
+		{"switched off, and no node", plan.MachineSeen{Exists: true}, nil, true},
+		{"not reached, while the API is away", plan.MachineSeen{Exists: true}, func(o *plan.Observed) { o.API = false }, false},
+		{"not reached, before there is a cluster", plan.MachineSeen{Exists: true}, func(o *plan.Observed) { o.API, o.Founded = false, false }, true},
+		{"used", plan.MachineSeen{Exists: true, Reached: true, Active: "a"}, nil, false},
+		{"was used, and is not reached", plan.MachineSeen{Exists: true, Active: "a"}, nil, true},
+		{"a node", plan.MachineSeen{Exists: true, Reached: true}, func(o *plan.Observed) { o.Nodes[stray] = plan.NodeSeen{} }, false},
+		{"a member", plan.MachineSeen{Exists: true, Reached: true}, func(o *plan.Observed) { o.Members[stray] = plan.MemberSeen{Healthy: true} }, false},
+	} {
+		c := cluster(t, "v1.37.2", 1, 1)
+		o := living(c, "v1.37.2")
+		x.s.Role = versions.Worker
+		o.Machines[stray] = x.s
+		if x.be != nil {
+			x.be(&o)
+		}
+		p, err := plan.Make(c, o, versions.Shipped())
+		if err != nil {
+			t.Errorf("%s: %v", x.what, err)
+			continue
+		}
+		blank := false
+		for _, s := range p.Steps {
+			blank = blank || s.Kind == plan.Release && s.Machine == stray && strings.Contains(s.Why, "never used")
+		}
+		if blank != x.blank {
+			t.Errorf("%s: given back as blank is %v\n%s", x.what, blank, text(p))
+		}
+	}
+}
+
+// A member without a vote joins on; one with a vote that does not run is started; one that
+// is well is left alone.
+func TestMemberJoins(t *testing.T) {
+	const name = "tidewatch-control-2"
+	for _, x := range []struct {
+		what string
+		m    plan.MemberSeen
+		unit string
+		want string
+	}{
+		{"well", plan.MemberSeen{Healthy: true}, "active", ""},
+		{"a learner", plan.MemberSeen{Healthy: true, Learner: true}, "active", "join the datastore as a learner, and promote it"},
+		{"a learner that does not run", plan.MemberSeen{Learner: true}, "failed", "join the datastore as a learner, and promote it"},
+		{"does not run", plan.MemberSeen{}, "failed", "start its datastore member"},
+	} {
+		c := cluster(t, "v1.37.2", 3, 1)
+		o := living(c, "v1.37.2")
+		o.Members[name] = x.m
+		seen(o, name, func(s *plan.MachineSeen) { s.Units["etcd.service"] = x.unit })
+		got := ""
+		for _, s := range planFor(t, c, o).Steps {
+			if s.Kind == plan.Member {
+				got += s.Text
+			}
+		}
+		if got != x.want {
+			t.Errorf("%s: %q", x.what, got)
+		}
+	}
+}
