@@ -86,9 +86,9 @@ func (u *UI) Table(head []string, rows [][]Cell, gives ...string) {
 			case below:
 				b.WriteString("\n  ")
 				used = 2
-				lines = fold(c.Text, limit-used)
+				lines = Fold(c.Text, limit-used)
 			case limit > 0:
-				lines = fold(c.Text, limit-used)
+				lines = Fold(c.Text, limit-used)
 			}
 			for j, t := range lines {
 				if j > 0 {
@@ -140,7 +140,7 @@ func (u *UI) Fields(rows []Field) {
 		r.Cell.Text = Visible(r.Cell.Text)
 		lines := []string{r.Cell.Text}
 		if limit > 0 {
-			lines = fold(r.Cell.Text, limit-w-2)
+			lines = Fold(r.Cell.Text, limit-w-2)
 		}
 		for i, l := range lines {
 			name := ""
@@ -159,9 +159,9 @@ func (u *UI) Fields(rows []Field) {
 // below the others, and a terminal that has not even that breaks lines itself.
 const leastFold = 16
 
-// fold breaks a text between words into lines of at most so many characters. A
+// Fold breaks a text between words into lines of at most so many characters. A
 // word that is longer has a line of its own. Blanks at the head stay.
-func fold(text string, room int) []string {
+func Fold(text string, room int) []string {
 	if room < leastFold || utf8.RuneCountInString(text) <= room {
 		return []string{text}
 	}

@@ -109,7 +109,7 @@ func (u *UI) Fitting(text string) string {
 	}
 	var out []string
 	for l := range strings.SplitSeq(text, "\n") {
-		out = append(out, fold(l, Width(u.Err))...)
+		out = append(out, Fold(l, Width(u.Err))...)
 	}
 	return strings.Join(out, "\n")
 }

@@ -37,7 +37,7 @@ func TestFold(t *testing.T) {
 		200: {text}, 40: {"its key is not the one that machine", "tidewatch-forecast-2 shows: somebody", "else asks"},
 		18: {"its key is not the", "one that machine", "tidewatch-forecast-2", "shows: somebody", "else asks"}, 5: {text},
 	} {
-		if got := fold(text, room); !slices.Equal(got, want) {
+		if got := Fold(text, room); !slices.Equal(got, want) {
 			t.Errorf("in %d: %q", room, got)
 		}
 	}
