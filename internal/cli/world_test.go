@@ -96,8 +96,6 @@ func newWorldIn(t testing.TB, dir, shape, version string) *world {
 		if t.Failed() {
 			_, errs, _ := w.run("history")
 			t.Logf("folder %s\n%s", w.dir, errs)
-		} else if !w.spoilt {
-			w.memoryFits()
 		}
 		w.run("site", "stop", "-f", "tidewatch.verbund.yaml")
 		// A test that failed may have left a declaration that cannot be read.
@@ -106,6 +104,11 @@ func newWorldIn(t testing.TB, dir, shape, version string) *world {
 			if _, err := fmt.Sscanf(p, "/proc/%d/", &pid); err == nil {
 				syscall.Kill(pid, syscall.SIGKILL)
 			}
+		}
+	})
+	t.Cleanup(func() { // before the site ends
+		if !t.Failed() && !w.spoilt {
+			w.memoryFits()
 		}
 	})
 	return w
