@@ -35,7 +35,7 @@ func TestOthersWell(t *testing.T) {
 	}
 	w.Members.Has[1].Healthy = false
 	sick := w.Machines[second]
-	sick.States["etcd.service"], sick.Journals["etcd.service"] = "failed", []string{"no space left on device"}
+	sick.States["containerd.service"], sick.States["etcd.service"], sick.Journals["etcd.service"] = "failed", "failed", []string{"no space left on device"}
 	err := ask(first)
 	var se *StepError
 	if !errors.As(err, &se) || !strings.Contains(err.Error(), second) || se.Unit != "etcd.service on "+second || !slices.Contains(se.Log, "no space left on device") || se.Todo == "" {
