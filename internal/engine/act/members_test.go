@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -295,5 +296,66 @@ func TestMoveMember(t *testing.T) {
 	w.Members.Trouble = datastore.ErrNoQuorum
 	if err := r.move(t.Context(), m); err != nil {
 		t.Errorf("nothing was to be told: %v", err)
+	}
+}
+
+// An API server ends before the member beside it is taken out; one on a machine that is not
+// reached, or of a datastore apart, is left alone.
+func TestLeave(t *testing.T) {
+	for _, x := range []struct {
+		what    string
+		reached bool
+		unit    string
+		apart   bool
+		stops   bool
+	}{
+		{"beside it", true, "active", false, true},
+		{"not reached", false, "active", false, false},
+		{"it does not run", true, "failed", false, false},
+		{"apart", true, "active", true, false},
+	} {
+		w := enginetest.New(t, 1)
+		r := at(t, w)
+		m, fm := w.Cluster.Machines[1], w.Machines[w.Cluster.Machines[1].Name]
+		c := *w.Cluster
+		c.Apart = x.apart
+		r.Cluster = &c
+		for _, u := range nodeconf.UnitsOf(versions.API) {
+			fm.States[u] = "active"
+		}
+		r.View.Seen.Machines = map[string]plan.MachineSeen{m.Name: {Reached: x.reached, Units: map[string]string{nodeconf.UnitAPIServer: x.unit}}}
+		if err := r.leave(t.Context(), plan.Step{Kind: plan.Leave, Machine: m.Name}); err != nil {
+			t.Errorf("%s: %v", x.what, err)
+		}
+		done := fm.Done()
+		if stopped := len(done) > 0 && done[len(done)-1] == "stop "+nodeconf.UnitAPIServer; stopped != x.stops || !x.stops && len(done) > 0 {
+			t.Errorf("%s: done is %q", x.what, done)
+		}
+		if len(w.Members.Has) != 2 {
+			t.Errorf("%s: %d members are left", x.what, len(w.Members.Has))
+		}
+	}
+}
+
+// What of a well cluster may change is remembered; of one that was not founded, nothing is.
+func TestKeepFacts(t *testing.T) {
+	w := enginetest.New(t, 1)
+	r := at(t, w)
+	if err := r.keepFacts(); err != nil {
+		t.Fatal(err)
+	}
+	if f, err := w.Store.Facts(); f != nil || err != nil {
+		t.Errorf("nothing was founded: %+v, %v", f, err)
+	}
+	was := plan.FactsOf(w.Cluster)
+	was.Founded, was.Answers = time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC), "existing"
+	if err := w.Store.SaveFacts(was); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.keepFacts(); err != nil {
+		t.Fatal(err)
+	}
+	if f, err := w.Store.Facts(); err != nil || !f.Founded.Equal(was.Founded) || f.Answers != w.Cluster.Endpoint.Answers() {
+		t.Errorf("remembered is %+v, %v", f, err)
 	}
 }
