@@ -308,3 +308,37 @@ func TestConnectionBreaks(t *testing.T) {
 		t.Errorf("it ended with %v after %d tries", err, broken)
 	}
 }
+
+// What a run that was cut off had stopped ran, and is started again; what fails and is tried
+// again is stopped for the step that starts it, unless everything is written at once and no
+// other step comes.
+func TestWriteGoesOn(t *testing.T) {
+	for _, x := range []struct {
+		state string
+		now   bool
+		want  string
+	}{
+		{"active", false, "restart kubelet.service"}, {"inactive", false, "restart kubelet.service"}, {"failed", false, "restart kubelet.service"},
+		{"activating", false, "stop kubelet.service"}, {"activating", true, "restart kubelet.service"}, {"inactive", true, "restart kubelet.service"},
+	} {
+		_, r, m, fm := worker(t)
+		r.View.Seen.Now = x.now
+		fm.Files[nodeconf.Pending] = protocol.File{Path: nodeconf.Pending, Mode: 0o644, Content: []byte("kubelet.service\n")}
+		fm.States["kubelet.service"] = x.state
+		if err := r.writeFiles(t.Context(), m); err != nil {
+			t.Errorf("%s: %v", x.state, err)
+		}
+		var units []string
+		for _, d := range fm.Done() {
+			if strings.Contains(d, ".service") {
+				units = append(units, d)
+			}
+		}
+		if got := strings.Join(units, ", "); got != x.want {
+			t.Errorf("%s, at once %v: %s", x.state, x.now, got)
+		}
+		if _, left := fm.Files[nodeconf.Pending]; left {
+			t.Errorf("%s: it is still to be done", x.state)
+		}
+	}
+}
