@@ -80,13 +80,21 @@ func formatText(n int) []byte {
 // in the place of meanwhile (store protect does) is opened again: the old one is wiped.
 func (s *Store) open(write bool) (*bbolt.DB, error) {
 	for began := time.Now(); ; {
-		before, serr := os.Stat(s.file())
+		// It is held meanwhile: a file system gives the number of a file that is gone to
+		// the next one, which would be taken for the same.
+		held, herr := os.Open(s.file())
 		db, err := s.openOnce(write)
-		if serr != nil {
+		if herr != nil {
+			// One that is made at this moment may be closed anew at once, too.
+			var d *Damage
+			if errors.As(err, &d) && errors.Is(herr, os.ErrNotExist) {
+				continue
+			}
 			return db, err
 		}
-		if now, serr := os.Stat(s.file()); serr != nil || os.SameFile(before, now) {
-			return db, err
+		same, serr := s.stillThere(held)
+		if herr := held.Close(); serr != nil || same {
+			return db, errors.Join(err, herr)
 		}
 		if db != nil {
 			db.Close()
@@ -95,6 +103,16 @@ func (s *Store) open(write bool) (*bbolt.DB, error) {
 			return nil, fmt.Errorf("the store %s has been closed anew again and again for %s; try again", s.file(), patience)
 		}
 	}
+}
+
+// stillThere says whether the store is the file that is held.
+func (s *Store) stillThere(held *os.File) (bool, error) {
+	was, err := held.Stat()
+	if err != nil {
+		return false, err
+	}
+	is, err := os.Stat(s.file())
+	return err == nil && os.SameFile(was, is), err
 }
 
 // mostAnew is how often a store may have been closed anew while its key was opened.
