@@ -16,26 +16,21 @@ import (
 	"verbund/internal/whole"
 )
 
-const (
-	DeclarationEnding = declare.Ending
-	SiteEnding        = declare.SiteEnding
-)
-
 // FindDeclaration is the file that --file names, or the only one in the folder.
 func (a *App) FindDeclaration() (string, error) {
 	if a.File != "" {
 		// The cluster's name is enough.
 		if _, err := os.Stat(a.File); errors.Is(err, fs.ErrNotExist) {
-			if _, err := os.Stat(a.File + DeclarationEnding); err == nil {
-				return a.File + DeclarationEnding, nil
+			if _, err := os.Stat(a.File + declare.Ending); err == nil {
+				return a.File + declare.Ending, nil
 			}
 		}
 		return a.File, nil
 	}
-	found := whole.Named(a.Dir, DeclarationEnding)
+	found := whole.Named(a.Dir, declare.Ending)
 	switch len(found) {
 	case 0:
-		return "", term.Usage("there is no declaration (NAME%s) in this folder; write one with: verbund draft NAME", DeclarationEnding)
+		return "", term.Usage("there is no declaration (NAME%s) in this folder; write one with: verbund draft NAME", declare.Ending)
 	case 1:
 		return found[0], nil
 	}

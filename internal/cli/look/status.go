@@ -12,6 +12,7 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/look"
@@ -62,9 +63,9 @@ var tones = map[look.HealthState]string{look.IsWell: "good", look.IsPending: "at
 
 // statusAll looks at every cluster of the folder.
 func statusAll(a *desk.App) error {
-	files := whole.Named(a.Dir, desk.DeclarationEnding)
+	files := whole.Named(a.Dir, declare.Ending)
 	if len(files) == 0 {
-		return term.Usage("there is no declaration (NAME%s) in this folder", desk.DeclarationEnding)
+		return term.Usage("there is no declaration (NAME%s) in this folder", declare.Ending)
 	}
 	list := []Glance{}
 	for _, f := range files {
@@ -92,7 +93,7 @@ func statusAll(a *desk.App) error {
 }
 
 func glanceAt(a *desk.App, file string) Glance {
-	g := Glance{Cluster: strings.TrimSuffix(filepath.Base(file), desk.DeclarationEnding), File: file}
+	g := Glance{Cluster: strings.TrimSuffix(filepath.Base(file), declare.Ending), File: file}
 	r, err := a.Read(file)
 	if err != nil {
 		g.State, g.Trouble = "has errors", err.Error()

@@ -489,7 +489,7 @@ func (d *demo) upgrade(k *kubernetes.Clientset) error {
 		return err
 	}
 	d.stage("Upgrade by one minor version", "One line of the declaration changes. Backup first; control-plane machines one at a time, out of the\n   balancer first; add-ons; then the pools in batches: cordon, evict, pull, switch, wait, uncordon.\n   In the middle of it, somebody deploys something new.")
-	file := filepath.Join(d.sub.Dir, demoCluster+desk.DeclarationEnding)
+	file := filepath.Join(d.sub.Dir, demoCluster+declare.Ending)
 	b, err := os.ReadFile(file)
 	if err != nil {
 		return err
@@ -582,7 +582,7 @@ func (d *demo) end() error {
 	filepath.WalkDir(d.sub.Dir, func(p string, e os.DirEntry, err error) error {
 		if err == nil && !e.IsDir() {
 			rel, _ := filepath.Rel(d.sub.Dir, p)
-			if rel != "kubeconfig" && !strings.HasSuffix(rel, desk.DeclarationEnding) && !strings.HasSuffix(rel, desk.SiteEnding) && !strings.HasSuffix(rel, declare.PinsEnding) && rel != desk.SchemaFile && filepath.Base(rel) != "journal.jsonl" && filepath.Base(rel) != ".gitignore" && !strings.Contains(rel, "/backups/") {
+			if rel != "kubeconfig" && !strings.HasSuffix(rel, declare.Ending) && !strings.HasSuffix(rel, declare.SiteEnding) && !strings.HasSuffix(rel, declare.PinsEnding) && rel != desk.SchemaFile && filepath.Base(rel) != "journal.jsonl" && filepath.Base(rel) != ".gitignore" && !strings.Contains(rel, "/backups/") {
 				left = append(left, rel)
 			}
 		}

@@ -60,7 +60,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				return err
 			}
 			wrote := []string{}
-			files := []struct{ path, text string }{{name + desk.DeclarationEnding, text}, {siteName + desk.SiteEnding, draftSite}}
+			files := []struct{ path, text string }{{name + declare.Ending, text}, {siteName + declare.SiteEnding, draftSite}}
 			if err := os.MkdirAll(filepath.Join(a.Dir, store.Dir), 0o700); err != nil {
 				return err
 			}

@@ -29,7 +29,7 @@ const enrolmentLife = 10 * time.Minute
 // and is to ask for one gets a token for that, and what it asks for is approved
 // when the machine shows the same key.
 func (r *Run) startNode(ctx context.Context, s plan.Step, m topology.Machine) error {
-	return r.on(ctx, m.Name, func(c session.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
 		own, err := look.Own(ctx, r.Session, r.Cluster, m, c)
 		if err != nil {
 			return err

@@ -20,7 +20,7 @@ import (
 // wipe empties a machine and waits until one can log in again.
 func (r *Run) wipe(ctx context.Context, m topology.Machine) error {
 	before := ""
-	err := r.on(ctx, m.Name, func(c session.Machine) error {
+	err := r.With(ctx, m.Name, func(c session.Machine) error {
 		f, err := c.Facts(ctx)
 		if err == nil {
 			before = f.BootID
@@ -64,7 +64,7 @@ func (r *Run) wipeDisk(ctx context.Context, name string) error {
 
 // pull fetches the set's artefacts into the idle slot, each by its digest.
 func (r *Run) pull(ctx context.Context, m topology.Machine) error {
-	return r.on(ctx, m.Name, func(c session.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
 		f, err := c.Facts(ctx)
 		if err != nil {
 			return err
@@ -96,7 +96,7 @@ func (r *Run) pull(ctx context.Context, m topology.Machine) error {
 
 // writeOnly writes some of a machine's files, which concern nothing that runs.
 func (r *Run) writeOnly(ctx context.Context, m topology.Machine, paths []string) error {
-	return r.on(ctx, m.Name, func(c session.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
 		some, err := r.some(ctx, c, m, func(f nodeconf.File) bool { return slices.Contains(paths, f.Path) })
 		if err == nil {
 			_, err = c.Put(ctx, some, nil)
@@ -127,7 +127,7 @@ func (r *Run) some(ctx context.Context, c session.Machine, m topology.Machine, w
 // writePairs gives a machine its own certificates with their keys, and nothing
 // else: what runs reads them again by itself.
 func (r *Run) writePairs(ctx context.Context, m topology.Machine) error {
-	return r.on(ctx, m.Name, func(c session.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
 		pairs, err := r.some(ctx, c, m, func(f nodeconf.File) bool { return f.Kind != nodeconf.Text && strings.Contains(f.From, "/") })
 		if err != nil {
 			return err
@@ -154,7 +154,7 @@ func (r *Run) writePairs(ctx context.Context, m topology.Machine) error {
 // swap writes the new version's files into the idle slot, switches to it and
 // restarts; a machine that does not come up goes back by itself.
 func (r *Run) swap(ctx context.Context, m topology.Machine) error {
-	return r.on(ctx, m.Name, func(c session.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
 		f, err := c.Facts(ctx)
 		if err != nil {
 			return err

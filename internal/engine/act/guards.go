@@ -117,7 +117,7 @@ func (r *Run) dataIsOurs(ctx context.Context) error {
 	}
 	for _, m := range r.Cluster.With(versions.Member) {
 		// The plan has looked; a machine may have been given data since.
-		err := r.on(ctx, m.Name, func(c session.Machine) error {
+		err := r.With(ctx, m.Name, func(c session.Machine) error {
 			log, err := c.List(ctx, nodeconf.DatastoreLog)
 			if err == nil && len(log) > 0 && !slices.Contains(began, m.Name) {
 				err = fmt.Errorf("guard: on %s lies a datastore that was not founded from here", m.Name)

@@ -161,7 +161,7 @@ func (r *Run) leave(ctx context.Context, s plan.Step) error {
 	// An API server uses the member beside it: it stops first, in its own time,
 	// so that the balancer notices and no request meets one without a datastore.
 	if seen := r.View.Seen.Machines[s.Machine]; seen.Reached && seen.Units[nodeconf.UnitAPIServer] == "active" && !r.Cluster.Apart {
-		err := r.on(ctx, s.Machine, func(c session.Machine) error {
+		err := r.With(ctx, s.Machine, func(c session.Machine) error {
 			units := slices.Clone(nodeconf.UnitsOf(versions.API))
 			slices.Reverse(units)
 			return c.Do(ctx, protocol.UnitsStop, units...)

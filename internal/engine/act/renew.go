@@ -208,7 +208,7 @@ func (r *Run) refresh(ctx context.Context, m topology.Machine) error {
 	if err != nil {
 		return err
 	}
-	return r.on(ctx, m.Name, func(c session.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
 		if n, err := look.TokensNotBy(ctx, c, now); err != nil || n == 0 {
 			return err
 		}

@@ -340,20 +340,3 @@ func (r *Run) explain(ctx context.Context, s plan.Step, err error) *StepError {
 	}
 	return se
 }
-
-// on gives a step its machine's connection, newly made if the old one broke.
-func (r *Run) on(ctx context.Context, name string, f func(session.Machine) error) error {
-	m, err := r.Machine(ctx, name, 0)
-	if err != nil {
-		return err
-	}
-	err = f(m)
-	if errors.Is(err, machine.ErrLost) && ctx.Err() == nil {
-		// The step looks first whether it is so already: it may be done again.
-		r.HangUp(name)
-		if m, merr := r.Machine(ctx, name, 0); merr == nil {
-			return f(m)
-		}
-	}
-	return err
-}

@@ -237,7 +237,7 @@ func (r *Run) carry(ctx context.Context, m topology.Machine) error {
 }
 
 func (r *Run) startUnit(ctx context.Context, name string, units ...string) error {
-	return r.on(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStart, units...) })
+	return r.With(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStart, units...) })
 }
 
 func (r *Run) apiReady(ctx context.Context, m topology.Machine) error {
@@ -400,7 +400,7 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 		}
 		err := session.Until(ctx, "the balancer to see it up again", func(ctx context.Context) (string, error) {
 			down := []string{}
-			err := r.on(ctx, b.Name, func(c session.Machine) error {
+			err := r.With(ctx, b.Name, func(c session.Machine) error {
 				lines, err := c.Logs(ctx, nodeconf.UnitHAProxy, 0)
 				state := map[string]string{}
 				for _, l := range lines {
@@ -429,7 +429,7 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 // writeBalancer writes a balancer's files for what it runs: another version that is
 // declared by now has a step of its own.
 func (r *Run) writeBalancer(ctx context.Context, b topology.Machine) error {
-	err := r.on(ctx, b.Name, func(c session.Machine) error {
+	err := r.With(ctx, b.Name, func(c session.Machine) error {
 		f, err := c.Facts(ctx)
 		if as, ok := plan.AsItRuns(b, f.Slots[f.Active], r.Cat); ok {
 			b = as
@@ -459,7 +459,7 @@ func (r *Run) drain(ctx context.Context, s plan.Step) error {
 // on its way out: each try has a connection of its own.
 func (r *Run) unnode(ctx context.Context, name string) error {
 	if seen := r.View.Seen.Machines[name]; seen.Reached && seen.Units[nodeconf.UnitKubelet] != "" {
-		if err := r.on(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStop, nodeconf.UnitKubelet) }); err != nil {
+		if err := r.With(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStop, nodeconf.UnitKubelet) }); err != nil {
 			return fmt.Errorf("stopping its kubelet: %w", err)
 		}
 	}

@@ -39,7 +39,7 @@ type writing struct {
 // them up: it looks, asks the guard, writes, and confirms. A machine that does not become
 // well gets back what it had.
 func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
-	return r.on(ctx, m.Name, func(c session.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
 		w, err := r.toWrite(ctx, c, m)
 		if err != nil {
 			return err

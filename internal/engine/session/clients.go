@@ -42,16 +42,18 @@ func (s *Session) Peers(c *topology.Cluster) map[string]datastore.Member {
 	return out
 }
 
-// With gives a connection to a machine, newly made if the old one broke.
+// With gives a connection to a machine, newly made if the old one broke: what is done over
+// it looks first whether it is so already, and may be done again.
 func (s *Session) With(ctx context.Context, name string, f func(Machine) error) error {
 	m, err := s.Machine(ctx, name, 0)
-	if err == nil {
-		err = f(m)
+	if err != nil {
+		return err
 	}
+	err = f(m)
 	if errors.Is(err, machine.ErrLost) && ctx.Err() == nil {
 		s.HangUp(name)
-		if m, err = s.Machine(ctx, name, 0); err == nil {
-			err = f(m)
+		if m, merr := s.Machine(ctx, name, 0); merr == nil {
+			return f(m)
 		}
 	}
 	return err

@@ -469,12 +469,17 @@ func (s *site) remove(w http.ResponseWriter, r *http.Request) {
 	m, err := s.find(r.PathValue("name"))
 	s.mu.Unlock()
 	if err == nil {
-		s.off(m, true)
-		s.mu.Lock()
-		err = s.forget(m)
-		s.mu.Unlock()
+		err = s.giveBack(m)
 	}
 	answer(w, err == nil, err)
+}
+
+// giveBack takes a machine's power, and gives back what it had of the site.
+func (s *site) giveBack(m *machine) error {
+	s.off(m, true)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.forget(m)
 }
 
 // forget gives a machine's place and disk back. The disk goes only when the inventory
@@ -550,13 +555,13 @@ const wrongClock = 9 * time.Minute
 
 func (s *site) inflict(f protocol.Fault) error {
 	switch f.Kind {
-	case "damaged-blob", "mended-blob":
-		err := s.registry.Damage(f.Artefact, f.Kind == "damaged-blob")
+	case protocol.DamagedBlob, protocol.MendedBlob:
+		err := s.registry.Damage(f.Artefact, f.Kind == protocol.DamagedBlob)
 		if errors.Is(err, registry.ErrUnknown) {
 			return refuse(http.StatusNotFound, "name one with its version, such as kubelet:v1.37.2", "%v", err)
 		}
 		return err
-	case "lost-zone":
+	case protocol.LostZone:
 		s.mu.Lock()
 		z := s.zones[f.Zone]
 		s.mu.Unlock()
@@ -566,9 +571,10 @@ func (s *site) inflict(f protocol.Fault) error {
 		z.cmd.Process.Kill()
 		<-z.done
 		return nil
-	case "full-disk", "mended-disk", "wrong-clock", "mended-clock", "lesser-rights", "full-rights", "new-host-key", "new-lease":
 	default:
-		return refuse(http.StatusBadRequest, protocol.ChooseFault(), "fault %q is not known", f.Kind)
+		if !slices.Contains(protocol.MachineFaults, f.Kind) {
+			return refuse(http.StatusBadRequest, protocol.ChooseFault(), "fault %q is not known", f.Kind)
+		}
 	}
 	s.mu.Lock()
 	m, err := s.find(f.Machine)
@@ -576,7 +582,10 @@ func (s *site) inflict(f protocol.Fault) error {
 	if err != nil {
 		return err
 	}
-	if f.Kind == "new-lease" {
+	if f.Kind == protocol.LostMachine {
+		return s.giveBack(m)
+	}
+	if f.Kind == protocol.NewLease {
 		s.off(m, true)
 		s.mu.Lock()
 		a := s.freeAddress()
@@ -590,7 +599,7 @@ func (s *site) inflict(f protocol.Fault) error {
 		s.boot(m)
 		return err
 	}
-	if f.Kind == "new-host-key" {
+	if f.Kind == protocol.NewHostKey {
 		key, print, err := hostKey()
 		if err != nil {
 			return err
@@ -605,12 +614,12 @@ func (s *site) inflict(f protocol.Fault) error {
 	}
 	s.mu.Lock()
 	switch f.Kind {
-	case "full-disk", "mended-disk":
-		m.Spec.Faults.Full = f.Kind == "full-disk"
-	case "wrong-clock", "mended-clock":
-		m.Spec.Faults.ClockOff = map[bool]time.Duration{true: wrongClock}[f.Kind == "wrong-clock"]
-	case "lesser-rights", "full-rights":
-		m.Spec.Faults.Rights = map[bool]string{true: "look"}[f.Kind == "lesser-rights"]
+	case protocol.FullDisk, protocol.MendedDisk:
+		m.Spec.Faults.Full = f.Kind == protocol.FullDisk
+	case protocol.WrongClock, protocol.MendedClock:
+		m.Spec.Faults.ClockOff = map[bool]time.Duration{true: wrongClock}[f.Kind == protocol.WrongClock]
+	case protocol.LesserRights, protocol.FullRights:
+		m.Spec.Faults.Rights = map[bool]string{true: "look"}[f.Kind == protocol.LesserRights]
 	}
 	z := s.zones[m.Zone]
 	err = s.save()

@@ -173,7 +173,7 @@ func TestMachinesOfASite(t *testing.T) {
 	if m := power(t, c, "one", protocol.PowerOn); m.Fingerprint == on.Fingerprint {
 		t.Error("the host key is the old one")
 	}
-	for _, f := range [][2]string{{"earthquake", "one"}, {"full-disk", "nobody"}, {"lost-zone", "south"}} {
+	for _, f := range [][2]string{{"earthquake", "one"}, {"full-disk", "nobody"}, {"lost-machine", "nobody"}, {"lost-zone", "south"}} {
 		if err := c.Fault(ctx, f[0], f[1]); err == nil {
 			t.Errorf("%+v was taken", f)
 		}

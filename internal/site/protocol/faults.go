@@ -1,11 +1,14 @@
 package protocol
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Fault is something that goes wrong on purpose.
 type Fault struct {
 	Machine  string `json:"machine,omitempty"`
-	Kind     string `json:"kind"`               // one of Faults
+	Kind     string `json:"kind"`               // one of those below
 	Artefact string `json:"artefact,omitempty"` // NAME:VERSION, of blobs
 	Zone     string `json:"zone,omitempty"`     // of lost-zone
 }
@@ -20,7 +23,7 @@ const (
 	FullRights   = "full-rights"
 	NewHostKey   = "new-host-key"
 	NewLease     = "new-lease"
-	LostMachine  = "lost-machine" // the machine is given back behind everybody's back
+	LostMachine  = "lost-machine" // it is gone, with its disk and address
 	DamagedBlob  = "damaged-blob"
 	MendedBlob   = "mended-blob"
 	LostZone     = "lost-zone"
@@ -33,13 +36,8 @@ var (
 	ZoneFaults     = []string{LostZone}
 )
 
-// all lists them.
-func all() []string {
-	return append(append(append([]string(nil), MachineFaults...), ArtefactFaults...), ZoneFaults...)
-}
-
 // ChooseFault says which ones there are.
 func ChooseFault() string {
-	fs := all()
-	return "choose " + strings.Join(fs[:len(fs)-1], ", ") + " or " + fs[len(fs)-1]
+	all := slices.Concat(MachineFaults, ArtefactFaults, ZoneFaults)
+	return "choose " + strings.Join(all[:len(all)-1], ", ") + " or " + all[len(all)-1]
 }

@@ -198,11 +198,6 @@ func Faults() (machines, artefacts, zones []string) {
 func (c *Client) Fault(ctx context.Context, kind, name string) error {
 	f := protocol.Fault{Kind: kind}
 	switch {
-	case kind == protocol.LostMachine: // it has to be there to be lost
-		if _, err := c.Console(ctx, name); err != nil {
-			return err
-		}
-		return c.Release(ctx, name)
 	case slices.Contains(protocol.ArtefactFaults, kind):
 		f.Artefact = name
 	case slices.Contains(protocol.ZoneFaults, kind):
