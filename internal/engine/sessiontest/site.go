@@ -16,8 +16,9 @@ type Site struct {
 	mu   sync.Mutex
 	Has  site.Inventory
 	down error
-	// Look, Giving and Getting come before an inventory, a release and an order; a
-	// machine is not given back, and none ordered, when they return an error.
+	// Look, Giving and Getting come before an inventory, a release and an order, Look and
+	// Getting one at a time; a machine is not given back, and none ordered, when they
+	// return an error.
 	Look    func(*site.Inventory)
 	Giving  func(ctx context.Context, machine string) error
 	Getting func(machine string, o site.Order) error
@@ -50,15 +51,15 @@ func (s *Site) Inventory(context.Context) (*site.Inventory, error) {
 
 // Order gets a machine, or the one that there is.
 func (s *Site) Order(_ context.Context, name string, o site.Order) (*site.Machine, error) {
-	if s.Getting != nil {
-		if err := s.Getting(name, o); err != nil {
-			return nil, err
-		}
-	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.down != nil {
 		return nil, s.down
+	}
+	if s.Getting != nil {
+		if err := s.Getting(name, o); err != nil {
+			return nil, err
+		}
 	}
 	i := s.at(name)
 	if i < 0 {
