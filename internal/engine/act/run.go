@@ -205,7 +205,7 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 			if x.err != nil {
 				if errors.Is(context.Cause(ctx), site.ErrNotRunning) {
 					x.err = &StepError{Step: byID[x.id], Machine: byID[x.id].Machine, Err: errors.New("the site's process ended underway"),
-						Todo: "run converge again: it starts the site, its machines get their power back, and it goes on from here"}
+						Todo: "run the same command again: it starts the site, its machines get their power back, and it goes on from here"}
 				}
 				if failure == nil {
 					failure = x.err
@@ -297,7 +297,7 @@ func (r *Run) one(ctx context.Context, s plan.Step) error {
 // explain finds out what a person wants to know about a failure: the unit, its
 // exit code and its last log lines.
 func (r *Run) explain(ctx context.Context, s plan.Step, err error) *StepError {
-	se := &StepError{Step: s, Machine: s.Machine, Err: err, Todo: "mend it and run converge again: it goes on from here"}
+	se := &StepError{Step: s, Machine: s.Machine, Err: err, Todo: "mend it and run the same command again: it goes on from here"}
 	var given *StepError
 	var ue *machine.UnitError
 	switch {
