@@ -1,7 +1,6 @@
 package host
 
 import (
-	"context"
 	"errors"
 	"net"
 	"net/netip"
@@ -21,7 +20,7 @@ func TestReadFiles(t *testing.T) {
 	if err := errors.Join(h.WriteFile("/etc/one", []byte("1"), 0o640), h.WriteFile("/etc/big", make([]byte, protocol.MaxRead+10), 0o644)); err != nil {
 		t.Fatal(err)
 	}
-	r, err := a.read(context.Background(), &protocol.PathsRequest{Paths: []string{"/etc/one", "/etc/none", "/etc", "/etc/big", "/../../../../etc/one"}})
+	r, err := ask[protocol.FilesReply](a, protocol.FilesRead, protocol.PathsRequest{Paths: []string{"/etc/one", "/etc/none", "/etc", "/etc/big", "/../../../../etc/one"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -47,7 +46,7 @@ func TestProbe(t *testing.T) {
 		t.Fatal(err)
 	}
 	free, closed := netip.AddrPortFrom(h.Spec.Address, 7124).String(), netip.AddrPortFrom(h.Spec.Address, 7125).String()
-	r, err := a.probe(context.Background(), &protocol.ProbeRequest{
+	r, err := ask[protocol.ProbeReply](a, protocol.MachineProbe, protocol.ProbeRequest{
 		Resolve: []string{"known.test", "unknown.test"}, Dial: []string{busy, closed}, Free: []string{busy, free},
 		Registry: closed, Artefacts: []string{"kubelet@sha256:" + strings.Repeat("0", 64)},
 	})
@@ -67,17 +66,16 @@ func TestProbe(t *testing.T) {
 // Wiping leaves nothing but the machine's identity and its console's log.
 func TestWipe(t *testing.T) {
 	h, a := boot(t)
-	ctx := context.Background()
 	slot(t, h, "a", "v1", map[string]string{"one": "serve"})
-	if _, err := a.swap(ctx, &protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}}); err != nil {
+	if _, err := ask[protocol.SwitchReply](a, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := errors.Join(h.WriteFile("/etc/kubernetes/trust/x.key", []byte("k"), 0o600), h.WriteFile("/var/lib/etcd/db", []byte("d"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	restarted := make(chan struct{})
-	a.onReboot = func() { close(restarted) }
-	if ok, err := a.wipe(ctx); !ok || err != nil {
+	a = logIn(t, h, func() { close(restarted) })
+	if ok, err := ask[bool](a, protocol.MachineWipe, nil); !ok || err != nil {
 		t.Fatal(err)
 	}
 	<-restarted
@@ -121,21 +119,27 @@ func TestOwnAddresses(t *testing.T) {
 // A full disk shows in what the machine says of itself.
 func TestFullDiskShows(t *testing.T) {
 	h, a := boot(t)
-	f, err := a.facts(context.Background())
+	f, err := ask[protocol.FactsReply](a, protocol.Facts, nil)
 	if err != nil || f.DiskUsed >= f.Disk || f.Rights != "all" || len(f.Cards) != 1 || f.Cards[0].Address != h.Spec.Address {
 		t.Errorf("facts: %+v, %v", f, err)
 	}
 	h.Suffer(Faults{Full: true})
-	if f, err = a.facts(context.Background()); err != nil || f.DiskUsed != f.Disk {
+	if f, err = ask[protocol.FactsReply](a, protocol.Facts, nil); err != nil || f.DiskUsed != f.Disk {
 		t.Errorf("facts of a full machine: %+v, %v", f, err)
 	}
 	h.Suffer(Faults{Rights: "look"})
 	for what, call := range map[string]func() error{
-		"put":   func() error { _, err := a.put(context.Background(), &protocol.PutRequest{}); return err },
-		"pull":  func() error { _, err := a.pull(context.Background(), &protocol.PullRequest{Slot: "a"}); return err },
-		"start": func() error { _, err := a.start(context.Background(), &protocol.UnitsRequest{}); return err },
-		"stop":  func() error { _, err := a.stop(context.Background(), &protocol.UnitsRequest{}); return err },
-		"wipe":  func() error { _, err := a.wipe(context.Background()); return err },
+		"put": func() error {
+			_, err := ask[protocol.PutReply](a, protocol.FilesPut, protocol.PutRequest{})
+			return err
+		},
+		"pull": func() error {
+			_, err := ask[protocol.PullReply](a, protocol.ArtefactsPull, protocol.PullRequest{Slot: "a"})
+			return err
+		},
+		"start": func() error { _, err := ask[bool](a, protocol.UnitsStart, protocol.UnitsRequest{}); return err },
+		"stop":  func() error { _, err := ask[bool](a, protocol.UnitsStop, protocol.UnitsRequest{}); return err },
+		"wipe":  func() error { _, err := ask[bool](a, protocol.MachineWipe, nil); return err },
 	} {
 		if err := call(); err == nil || !strings.Contains(err.Error(), "permission denied: this login may only look") {
 			t.Errorf("%s with lesser rights: %v", what, err)

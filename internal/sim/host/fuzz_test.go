@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"verbund/internal/agent"
 	"verbund/internal/sim/serve"
 )
 
@@ -40,7 +41,7 @@ func FuzzAgent(f *testing.F) {
 		h.manager = newManager(h)
 		ours, theirs := net.Pipe()
 		done := make(chan struct{})
-		go func() { defer close(done); h.serveAgent(theirs, func() {}) }()
+		go func() { defer close(done); agent.Serve(theirs, system{h, func() {}}) }()
 		go io.Copy(io.Discard, ours)
 		ours.SetWriteDeadline(time.Now().Add(5 * time.Second))
 		ours.Write(append([]byte(strings.ReplaceAll(string(line), "\n", " ")), '\n'))

@@ -197,7 +197,6 @@ type Host struct {
 	Net      *Net // the kernel's view of pod and service addresses
 	programs map[string]Program
 	manager  *manager
-	changes  changes
 	console  io.Writer
 	ctx      context.Context
 	cancel   context.CancelCauseFunc

@@ -17,14 +17,17 @@ import (
 	"testing"
 	"time"
 
+	"github.com/creachadair/jrpc2"
+	"github.com/creachadair/jrpc2/channel"
 	"golang.org/x/crypto/ssh"
 
+	"verbund/internal/agent"
 	"verbund/internal/machine/protocol"
 	"verbund/internal/sim/serve"
 )
 
 // boot starts a machine with two programs: one that serves, one that fails.
-func boot(t *testing.T) (*Host, *agent) {
+func boot(t *testing.T) (*Host, *login) {
 	t.Helper()
 	_, k, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
@@ -64,7 +67,32 @@ func boot(t *testing.T) (*Host, *agent) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { h.Off(true) })
-	return h, &agent{h, func() {}}
+	return h, logIn(t, h, func() {})
+}
+
+// login speaks to the agent of a machine.
+type login struct{ *jrpc2.Client }
+
+func logIn(t *testing.T, h *Host, onReboot func()) *login {
+	t.Helper()
+	here, there := net.Pipe()
+	served := make(chan struct{})
+	go func() {
+		defer close(served)
+		agent.Serve(there, system{h, onReboot})
+	}()
+	c := jrpc2.NewClient(channel.Line(here, here), nil)
+	t.Cleanup(func() {
+		c.Close()
+		<-served
+	})
+	return &login{c}
+}
+
+// ask makes one call of the agent protocol.
+func ask[R any](a *login, method string, q any) (R, error) {
+	var r R
+	return r, a.CallResult(context.Background(), method, q, &r)
 }
 
 // slot fills a slot with units that run programs by name.
@@ -73,7 +101,7 @@ func slot(t *testing.T, h *Host, name, version string, units map[string]string) 
 	for u, program := range units {
 		text := fmt.Sprintf("[Unit]\nDescription=x\n[Service]\nType=notify\nExecStart=/opt/verbund/active/bin/%s \\\n  --flag\nRestart=always\nRestartSec=1\n[Install]\nWantedBy=multi-user.target\n", u)
 		desc := fmt.Sprintf(`{"standIn":%q,"version":%q}`, program, version)
-		if err := errors.Join(h.WriteFile(protocol.SlotDir+name+"/units/"+u+".service", []byte(text), 0o644), h.WriteFile(protocol.SlotDir+name+"/bin/"+u, []byte(desc), 0o755)); err != nil {
+		if err := errors.Join(h.WriteFile(protocol.SlotDir+name+"/units/"+u+".service", []byte(text), 0o644), h.WriteFile(protocol.SlotDir+name+"/bin/"+u, []byte(desc), 0o755), h.WriteFile(protocol.SlotDir+name+"/bin/"+u+".digest", []byte("sha256:0"), 0o644)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -136,14 +164,13 @@ func TestLeave(t *testing.T) {
 // A new slot that does not come up is left again, and the old one runs on.
 func TestSwitchFallsBack(t *testing.T) {
 	h, a := boot(t)
-	ctx := context.Background()
 	slot(t, h, "a", "v1", map[string]string{"one": "serve"})
-	r, err := a.swap(ctx, &protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}})
+	r, err := ask[protocol.SwitchReply](a, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}})
 	if err != nil || r.FellBack != "" || r.Active != "a" {
 		t.Fatalf("first switch: %+v, %v", r, err)
 	}
 	slot(t, h, "b", "v2", map[string]string{"one": "fail"})
-	r, err = a.swap(ctx, &protocol.SwitchRequest{Slot: "b", Start: []string{"one.service"}})
+	r, err = ask[protocol.SwitchReply](a, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: "b", Start: []string{"one.service"}})
 	if err != nil || r.Active != "a" || r.Unit != "one.service" || r.ExitCode != 7 || !strings.Contains(r.FellBack, "no such flag") || len(r.Log) == 0 {
 		t.Fatalf("second switch: %+v, %v", r, err)
 	}
@@ -151,34 +178,33 @@ func TestSwitchFallsBack(t *testing.T) {
 		t.Errorf("after falling back: %+v", s)
 	}
 	slot(t, h, "b", "v3", map[string]string{"one": "serve"})
-	if r, err = a.swap(ctx, &protocol.SwitchRequest{Slot: "b", Start: []string{"one.service"}}); err != nil || r.Active != "b" {
+	if r, err = ask[protocol.SwitchReply](a, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: "b", Start: []string{"one.service"}}); err != nil || r.Active != "b" {
 		t.Fatalf("third switch: %+v, %v", r, err)
 	}
 	if s := state(t, h, "one.service"); s.State != "active" || s.Version != "v3" {
 		t.Errorf("after switching: %+v", s)
 	}
-	if f, err := a.facts(ctx); err != nil || f.Active != "b" || f.Slots["a"]["one"] != "v1" || f.Slots["b"]["one"] != "v3" {
+	if f, err := ask[protocol.FactsReply](a, protocol.Facts, nil); err != nil || f.Active != "b" || f.Slots["a"]["one"] != "v1" || f.Slots["b"]["one"] != "v3" {
 		t.Errorf("facts: %+v, %v", f, err)
 	}
-	if _, err := a.prepare(ctx, &protocol.SlotRequest{Slot: "b"}); err == nil {
+	if _, err := ask[bool](a, protocol.SlotsPrepare, protocol.SlotRequest{Slot: "b"}); err == nil {
 		t.Error("the slot in use was emptied")
 	}
 }
 
 func TestUnitsFailAsRealOnes(t *testing.T) {
 	h, a := boot(t)
-	ctx := context.Background()
 	slot(t, h, "a", "v1", map[string]string{"bad": "fail", "unknown": "nothing"})
-	if _, err := a.swap(ctx, &protocol.SwitchRequest{Slot: "a"}); err != nil {
+	if _, err := ask[protocol.SwitchReply](a, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: "a"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := a.start(ctx, &protocol.UnitsRequest{Units: []string{"bad.service"}}); err == nil || !strings.Contains(err.Error(), "exit code 7") {
+	if _, err := ask[bool](a, protocol.UnitsStart, protocol.UnitsRequest{Units: []string{"bad.service"}}); err == nil || !strings.Contains(err.Error(), "exit code 7") {
 		t.Errorf("bad: %v", err)
 	}
-	if _, err := a.start(ctx, &protocol.UnitsRequest{Units: []string{"unknown.service"}}); err == nil || !strings.Contains(err.Error(), `no stand-in "nothing"`) {
+	if _, err := ask[bool](a, protocol.UnitsStart, protocol.UnitsRequest{Units: []string{"unknown.service"}}); err == nil || !strings.Contains(err.Error(), `no stand-in "nothing"`) {
 		t.Errorf("unknown: %v", err)
 	}
-	if _, err := a.start(ctx, &protocol.UnitsRequest{Units: []string{"missing.service"}}); err == nil {
+	if _, err := ask[bool](a, protocol.UnitsStart, protocol.UnitsRequest{Units: []string{"missing.service"}}); err == nil {
 		t.Error("a unit without a file started")
 	}
 	deadline := time.Now().Add(5 * time.Second)
@@ -213,12 +239,11 @@ func TestParseUnit(t *testing.T) {
 // A full disk takes nothing, and what was there stays whole.
 func TestFullDisk(t *testing.T) {
 	h, a := boot(t)
-	ctx := context.Background()
-	if _, err := a.put(ctx, &protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("old")}}}); err != nil {
+	if _, err := ask[protocol.PutReply](a, protocol.FilesPut, protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("old")}}}); err != nil {
 		t.Fatal(err)
 	}
 	h.Suffer(Faults{Full: true})
-	_, err := a.put(ctx, &protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("new")}}})
+	_, err := ask[protocol.PutReply](a, protocol.FilesPut, protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("new")}}})
 	if err == nil || !strings.Contains(err.Error(), syscall.ENOSPC.Error()) {
 		t.Errorf("error is %v", err)
 	}
@@ -229,7 +254,7 @@ func TestFullDisk(t *testing.T) {
 	if err := h.WriteFile("/big", make([]byte, 2<<20), 0o600); !errors.Is(err, syscall.ENOSPC) {
 		t.Errorf("more than the disk holds: %v", err)
 	}
-	r, err := a.put(ctx, &protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("old")}, {Path: "../../outside", Mode: 0o600, Content: []byte("y")}}})
+	r, err := ask[protocol.PutReply](a, protocol.FilesPut, protocol.PutRequest{Files: []protocol.File{{Path: "/etc/x", Mode: 0o600, Content: []byte("old")}, {Path: "../../outside", Mode: 0o600, Content: []byte("y")}}})
 	if err != nil || len(r.Changed) != 1 {
 		t.Errorf("%+v, %v", r, err)
 	}
@@ -242,7 +267,7 @@ func TestFullDisk(t *testing.T) {
 func TestPowerLoss(t *testing.T) {
 	h, a := boot(t)
 	slot(t, h, "a", "v1", map[string]string{"one": "serve"})
-	if _, err := a.swap(context.Background(), &protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}}); err != nil {
+	if _, err := ask[protocol.SwitchReply](a, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}}); err != nil {
 		t.Fatal(err)
 	}
 	at := netip.AddrPortFrom(h.Spec.Address, 7000).String()

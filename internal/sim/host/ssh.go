@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"verbund/internal/agent"
 	"verbund/internal/machine/protocol"
 	"verbund/internal/sim/serve"
 )
@@ -130,7 +131,7 @@ func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request, rights string, 
 		case r.Type == "subsystem" && arg.Value == protocol.Subsystem && rights == "all":
 			r.Reply(true, nil)
 			go ssh.DiscardRequests(reqs)
-			h.serveAgent(ch, onReboot)
+			agent.Serve(ch, system{h, onReboot})
 			return
 		case r.Type == "subsystem" && arg.Value == "sftp":
 			r.Reply(true, nil)

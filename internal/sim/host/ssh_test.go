@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"net/netip"
+	"os"
 	"regexp"
 	"strings"
 	"testing"
@@ -136,7 +137,7 @@ func TestBootOrder(t *testing.T) {
 	if err := h.WriteFile(protocol.SlotDir+"a/units/late.service", []byte(unit), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if err := (&agent{h, nil}).point("a"); err != nil {
+	if err := errors.Join(os.Symlink("slots/a", h.Path("/opt/verbund/active")), h.manager.link()); err != nil {
 		t.Fatal(err)
 	}
 	ready := make(chan struct{})

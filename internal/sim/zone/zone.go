@@ -13,8 +13,8 @@ import (
 	"github.com/creachadair/jrpc2/channel"
 	"github.com/creachadair/jrpc2/handler"
 
+	"verbund/internal/machine/protocol"
 	"verbund/internal/sim/host"
-	"verbund/internal/sim/serve"
 )
 
 // The methods of the zone's protocol.
@@ -58,7 +58,7 @@ func Run(ctx context.Context, in io.Reader, out io.WriteCloser, programs map[str
 		MethodOff:    handler.New(z.off),
 		MethodSuffer: handler.New(z.suffer),
 	}, &jrpc2.ServerOptions{Concurrency: 16})
-	return srv.Start(serve.Questions(channel.Line(in, out))).Wait()
+	return srv.Start(protocol.Questions(channel.Line(in, out))).Wait()
 }
 
 func (z *zone) boot(_ context.Context, s host.Spec) (*BootReply, error) {

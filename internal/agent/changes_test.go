@@ -1,8 +1,9 @@
-package host
+package agent
 
 import (
 	"context"
 	"errors"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -10,16 +11,28 @@ import (
 	"verbund/internal/machine/protocol"
 )
 
+// folder is a machine of which there is only a disk.
+type folder struct {
+	System
+	root string
+}
+
+func (f folder) Path(p string) string { return filepath.Join(f.root, p) }
+func (f folder) Facts(context.Context) (*protocol.FactsReply, error) {
+	return &protocol.FactsReply{}, nil
+}
+func (f folder) Rights() string { return "" }
+
 // What one login changes is let finish before another one begins; whoever looks
 // is told, and may look all the while.
 func TestChangesOfTwoLogins(t *testing.T) {
-	h, one := boot(t)
-	two := &agent{h: h}
-	end, err := h.changes.begin(t.Context(), one, protocol.SlotsSwitch)
+	sys := folder{root: t.TempDir()}
+	one, two := newAgent(sys), newAgent(sys)
+	end, err := one.changes.begin(t.Context(), protocol.SlotsSwitch)
 	if err != nil {
 		t.Fatal(err)
 	}
-	also, err := h.changes.begin(t.Context(), one, protocol.FilesPut)
+	also, err := one.changes.begin(t.Context(), protocol.FilesPut)
 	if err != nil {
 		t.Fatalf("the same login is kept from itself: %v", err)
 	}
@@ -31,12 +44,12 @@ func TestChangesOfTwoLogins(t *testing.T) {
 	}
 	short, cancel := context.WithTimeout(t.Context(), 30*time.Millisecond)
 	defer cancel()
-	if _, err := h.changes.begin(short, two, protocol.UnitsStop); !errors.Is(err, context.DeadlineExceeded) || !strings.Contains(err.Error(), "still at files.put, slots.switch") {
+	if _, err := two.changes.begin(short, protocol.UnitsStop); !errors.Is(err, context.DeadlineExceeded) || !strings.Contains(err.Error(), "still at files.put, slots.switch") {
 		t.Errorf("two at once: %v", err)
 	}
 	got := make(chan error, 1)
 	go func() {
-		end, err := h.changes.begin(t.Context(), two, protocol.UnitsStop)
+		end, err := two.changes.begin(t.Context(), protocol.UnitsStop)
 		if err == nil {
 			end()
 		}
