@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"verbund/internal/agent/systemd"
 	"verbund/internal/cli/act"
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/enter"
@@ -37,7 +38,11 @@ import (
 
 // Main runs the program and returns its exit code.
 func Main(args []string, in io.Reader, out, errw io.Writer) int {
-	if handled, err := sim.Main(args); handled {
+	handled, err := sim.Main(args)
+	if !handled {
+		handled, err = systemd.Main(args, os.Stdin, os.Stdout)
+	}
+	if handled {
 		if err != nil {
 			fmt.Fprintln(errw, err)
 			return term.ExitFailed

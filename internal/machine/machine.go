@@ -27,6 +27,9 @@ type Target struct {
 	Port        int
 	Fingerprint string // of its host key
 	Login       ssh.Signer
+	// Bring has the agent brought where it is not, or is another one than this program; it
+	// is for machines that are real systems.
+	Bring bool
 }
 
 // HostKeyError is a machine that shows another host key than it should.
@@ -45,6 +48,34 @@ type Machine struct {
 
 // Dial logs in and opens the agent's subsystem.
 func Dial(ctx context.Context, t Target) (*Machine, error) {
+	cl, err := login(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	if t.Bring {
+		brought, err := bring(ctx, t.Name, cl)
+		if err != nil || brought {
+			cl.Close()
+		}
+		if err != nil {
+			return nil, err
+		}
+		if brought { // the SSH server knows it from the next login on
+			if cl, err = login(ctx, t); err != nil {
+				return nil, err
+			}
+		}
+	}
+	m, err := open(t.Name, cl)
+	if err != nil {
+		cl.Close()
+		return nil, fmt.Errorf("agent of %s: %w", t.Name, err)
+	}
+	return m, nil
+}
+
+// login logs in, to the machine with the host key that is known and to no other.
+func login(ctx context.Context, t Target) (*ssh.Client, error) {
 	addr := netip.AddrPortFrom(t.Address, uint16(t.Port)).String()
 	var d net.Dialer
 	c, err := d.DialContext(ctx, "tcp", addr)
@@ -74,13 +105,7 @@ func Dial(ctx context.Context, t Target) (*Machine, error) {
 		return nil, fmt.Errorf("logging in to %s: %w", t.Name, err)
 	}
 	c.SetDeadline(time.Time{})
-	cl := ssh.NewClient(sc, chans, reqs)
-	m, err := open(t.Name, cl)
-	if err != nil {
-		cl.Close()
-		return nil, fmt.Errorf("agent of %s: %w", t.Name, err)
-	}
-	return m, nil
+	return ssh.NewClient(sc, chans, reqs), nil
 }
 
 func open(name string, cl *ssh.Client) (*Machine, error) {
@@ -97,7 +122,7 @@ func open(name string, cl *ssh.Client) (*Machine, error) {
 		return nil, err
 	}
 	if err := s.RequestSubsystem(protocol.Subsystem); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%w (%v)", ErrNoAgent, err)
 	}
 	return &Machine{Name: name, ssh: cl, client: jrpc2.NewClient(channel.Line(&lines{r: out}, in), nil)}, nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -17,6 +18,7 @@ import (
 	"verbund/internal/sim/daemon"
 	"verbund/internal/sim/etcdmember"
 	"verbund/internal/sim/host"
+	"verbund/internal/sim/linux"
 	"verbund/internal/sim/node"
 	"verbund/internal/sim/zone"
 )
@@ -30,6 +32,7 @@ const (
 	ArgSite   = "simulated-site"
 	ArgZone   = "simulated-zone"
 	ArgMember = "simulated-datastore"
+	ArgReal   = "linux-zone" // a zone whose machines are real systems
 )
 
 // programs is everything that units can run.
@@ -50,6 +53,9 @@ func programs() map[string]host.Program {
 
 // Main runs one of the site's processes, if args ask for one.
 func Main(args []string) (handled bool, err error) {
+	if len(args) == 1 && args[0] == linux.Arg {
+		return true, linux.Main(os.Stdin)
+	}
 	if len(args) < 2 {
 		return false, nil
 	}
@@ -61,7 +67,14 @@ func Main(args []string) (handled bool, err error) {
 	case ArgSite:
 		return true, runSite(ctx, args[1], args[2:])
 	case ArgZone:
-		return true, zone.Run(ctx, os.Stdin, os.Stdout, programs())
+		all := programs()
+		return true, zone.Run(ctx, os.Stdin, os.Stdout, func(ctx context.Context, s host.Spec, onReboot func()) (zone.Machine, error) {
+			return host.Boot(ctx, s, all, onReboot)
+		})
+	case ArgReal:
+		return true, zone.Run(ctx, os.Stdin, os.Stdout, func(ctx context.Context, s host.Spec, onReboot func()) (zone.Machine, error) {
+			return linux.Boot(ctx, s, onReboot)
+		})
 	case ArgMember:
 		if len(args) < 3 {
 			return true, fmt.Errorf("%s: a configuration and a disk are needed", ArgMember)
@@ -86,7 +99,15 @@ func runSite(ctx context.Context, folder string, rest []string) error {
 		if fs.Errors() > 0 {
 			return fmt.Errorf("%s", fs[0])
 		}
-		return daemon.Run(ctx, folder, file, []string{self, ArgZone}, func(said string) {
+		images, err := imagesFolder()
+		if err != nil {
+			return err
+		}
+		child := ArgZone
+		if file.Kind == declare.LinuxSite {
+			child = ArgReal
+		}
+		return daemon.Run(ctx, folder, file, images, []string{self, child}, func(said string) {
 			fmt.Fprintln(os.Stdout, strings.TrimSuffix("ready: "+said, ": "))
 			os.Stdout.Close()
 		})
@@ -95,4 +116,17 @@ func runSite(ctx context.Context, folder string, rest []string) error {
 		fmt.Fprintln(os.Stdout, err)
 	}
 	return err
+}
+
+// imagesFolder is where composed machine images are kept: they are the same for every site.
+func imagesFolder() (string, error) {
+	d := os.Getenv("VERBUND_CACHE")
+	if d == "" {
+		var err error
+		if d, err = os.UserCacheDir(); err != nil {
+			return "", fmt.Errorf("finding a folder for machine images: %w; set VERBUND_CACHE", err)
+		}
+		d = filepath.Join(d, "verbund")
+	}
+	return filepath.Join(d, "images"), nil
 }

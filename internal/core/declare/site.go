@@ -9,6 +9,12 @@ import (
 	"slices"
 )
 
+// The kinds of sites.
+const (
+	SimulatedSite = "simulated"
+	LinuxSite     = "linux"
+)
+
 // nothing is a file system without files: a site file extends none.
 type nothing struct{}
 
@@ -32,8 +38,8 @@ func ReadSite(file string, data []byte) (*Site, Findings) {
 func checkSite(d *document, s *Site) {
 	d.schema(s.Schema, SiteSchema)
 	d.name("name", s.Name)
-	if s.Kind != "simulated" {
-		d.add("kind", "site-kind", fmt.Sprintf("site kind %q is not known", s.Kind), "write kind: simulated")
+	if s.Kind != SimulatedSite && s.Kind != LinuxSite {
+		d.add("kind", "site-kind", fmt.Sprintf("site kind %q is not known", s.Kind), "write kind: simulated, or kind: linux for machines that are real systems on this computer")
 	}
 	loop := netip.MustParsePrefix("127.0.0.0/8")
 	switch a := s.Addresses; {
@@ -43,6 +49,10 @@ func checkSite(d *document, s *Site) {
 		}
 	case a.Masked() != a:
 		d.add("addresses", "range-host-bits", fmt.Sprintf("%s has bits set behind its length", a), "write "+a.Masked().String())
+	case s.Kind == LinuxSite:
+		if !a.Addr().IsPrivate() || a.Bits() < 16 || a.Bits() > 27 {
+			d.add("addresses", "site-addresses", fmt.Sprintf("a site of kind linux cannot use %s", a), "choose a private block (RFC 1918) with a length of 16 to 27 that nothing on this computer uses, such as 10.81.7.0/24")
+		}
 	case !loop.Contains(a.Addr()) || a.Bits() < 9 || a.Bits() > 27:
 		d.add("addresses", "site-addresses", fmt.Sprintf("a simulated site cannot use %s", a), "choose a block inside 127.0.0.0/8 with a length of 9 to 27")
 	case a.Contains(netip.MustParseAddr("127.0.0.1")):

@@ -11,6 +11,9 @@ import (
 // Subsystem is the SSH subsystem that speaks the protocol.
 const Subsystem = "agent@verbund.test"
 
+// AgentArg is the argument with which a machine's SSH server starts the agent as a program.
+const AgentArg = "machine-agent"
+
 // The methods.
 const (
 	Facts          = "facts"          // → FactsReply

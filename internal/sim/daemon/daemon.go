@@ -72,6 +72,7 @@ type site struct {
 	ctx        context.Context
 	stop       context.CancelFunc
 	registry   *registry.Registry
+	kind       kind
 	child      []string // command line of a zone's process, without the zone
 
 	mu       sync.Mutex
@@ -88,16 +89,21 @@ type site struct {
 var ErrBlockTaken = errors.New("address block taken")
 
 // Run serves a site until ctx ends or it is told to stop. ready is called when
-// it answers, with what there is to say of how it came up. child is the command line that starts a zone's process.
-func Run(ctx context.Context, folder string, file *declare.Site, child []string, ready func(said string)) error {
+// it answers, with what there is to say of how it came up. images is where the root file systems
+// of real machines are kept, for all sites. child is the command line that starts a zone's process.
+func Run(ctx context.Context, folder string, file *declare.Site, images string, child []string, ready func(said string)) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	s := &site{folder: folder, file: file, ctx: ctx, stop: stop, child: child, machines: map[string]*machine{}, records: map[string][]byte{}, images: map[string]*image{}, zones: map[string]*zoneProc{}}
-	claim, err := net.Listen("tcp", fmt.Sprintf("%s:%d", topology.SiteAddress(file.Addresses, 1), claimPort))
-	if err != nil {
-		return fmt.Errorf("%w: %s is used by another site on this computer; choose another block for addresses in %s.site.yaml (%v)", ErrBlockTaken, file.Addresses, file.Name, err)
+	var err error
+	if s.kind, err = kindOf(folder, file, images); err != nil {
+		return err
 	}
-	defer claim.Close()
+	closeKind, found, err := s.kind.open()
+	if err != nil {
+		return err
+	}
+	defer closeKind()
 	if s.registry, err = registry.New(versions.Shipped()); err != nil {
 		return err
 	}
@@ -111,6 +117,7 @@ func Run(ctx context.Context, folder string, file *declare.Site, child []string,
 	if err != nil {
 		return err
 	}
+	said = strings.Trim(found+"; "+said, "; ")
 	b, err := os.ReadFile(filepath.Join(folder, CredentialFile))
 	if err != nil {
 		return fmt.Errorf("credential of the site: %w", err)
@@ -309,33 +316,36 @@ type image struct {
 	protocol.Image
 	Machines int           `json:"machines"`
 	ready    chan struct{} // closed when it is composed
+	err      error         // why it is not
 }
-
-// composing is how long composing an image takes in life.
-const composing = 30 * time.Second
 
 // compose makes a machine image once; whoever asks for the same gets the same.
 func (s *site) compose(ctx context.Context, spec protocol.Image) (string, error) {
 	if spec.System == "" || spec.Architecture == "" {
 		return "", refuse(http.StatusBadRequest, "name the operating system and the architecture", "an image of %q for %q cannot be composed", spec.System, spec.Architecture)
 	}
-	b, err := json.Marshal(spec)
+	digest, err := s.kind.digest(spec)
 	if err != nil {
 		return "", err
 	}
-	sum := sha256.Sum256(b)
-	digest := fmt.Sprintf("sha256:%x", sum)
 	s.mu.Lock()
 	i := s.images[digest]
 	if i == nil {
 		i = &image{Image: spec, ready: make(chan struct{})}
 		s.images[digest] = i
-		time.AfterFunc(composing/time.Duration(max(s.file.Pace, 1)), func() { close(i.ready) })
+		s.booting.Go(func() {
+			defer close(i.ready)
+			if i.err = s.kind.compose(s.ctx, spec); i.err != nil {
+				s.mu.Lock()
+				delete(s.images, digest) // the next order tries again
+				s.mu.Unlock()
+			}
+		})
 	}
 	s.mu.Unlock()
 	select {
 	case <-i.ready:
-		return digest, nil
+		return digest, i.err
 	case <-ctx.Done():
 		return "", ctx.Err()
 	}
@@ -415,6 +425,7 @@ func (s *site) make(name string, o protocol.Order, digest string) (*protocol.Mac
 	}
 	m.Spec = host.Spec{Name: name, Hardware: m.Hardware, Address: o.Address, Zone: o.Zone, Image: system, CPUs: size.CPUs, Memory: int64(size.Memory), Disk: int64(size.Disk),
 		Root: filepath.Join(s.folder, "disks", disk), Login: o.Login, HostKey: key, Seed: uint64(s.file.Seed), Registry: topology.SiteAddress(s.file.Addresses, 2), Pace: s.file.Pace}
+	s.kind.fill(&m.Spec, digest)
 	s.machines[name] = m
 	if err := s.save(); err != nil {
 		delete(s.machines, name)
@@ -554,6 +565,9 @@ func (s *site) fault(w http.ResponseWriter, r *http.Request) {
 const wrongClock = 9 * time.Minute
 
 func (s *site) inflict(f protocol.Fault) error {
+	if why := s.kind.cannot(f.Kind); why != "" {
+		return refuse(http.StatusBadRequest, "choose one of those, or a site of kind simulated", "%s", why)
+	}
 	switch f.Kind {
 	case protocol.DamagedBlob, protocol.MendedBlob:
 		err := s.registry.Damage(f.Artefact, f.Kind == protocol.DamagedBlob)

@@ -18,6 +18,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/topology"
+	"verbund/internal/sim/host"
 	"verbund/internal/sim/zone"
 	sites "verbund/internal/site"
 	"verbund/internal/site/protocol"
@@ -27,7 +28,9 @@ import (
 // The test's own program is the zones' process, too.
 func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == "zone" {
-		if err := zone.Run(context.Background(), os.Stdin, os.Stdout, nil); err != nil {
+		if err := zone.Run(context.Background(), os.Stdin, os.Stdout, func(ctx context.Context, s host.Spec, onReboot func()) (zone.Machine, error) {
+			return host.Boot(ctx, s, nil, onReboot)
+		}); err != nil {
 			os.Exit(1)
 		}
 		os.Exit(0)
@@ -50,7 +53,9 @@ func startFile(t *testing.T, folder string, file *declare.Site) (c *simulated.Cl
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan struct{}), make(chan error, 1)
-	go func() { ended <- Run(ctx, folder, file, []string{os.Args[0], "zone"}, func(string) { close(ready) }) }()
+	go func() {
+		ended <- Run(ctx, folder, file, t.TempDir(), []string{os.Args[0], "zone"}, func(string) { close(ready) })
+	}()
 	select {
 	case <-ready:
 	case err := <-ended:
@@ -215,7 +220,7 @@ func TestMachinesOfASite(t *testing.T) {
 		t.Errorf("with a wrong credential: %v", err)
 	}
 	other := &declare.Site{Name: "lagoon", Addresses: b, Pace: 1, Zones: []declare.Zone{{Name: "z", Machines: 1}}}
-	if err := Run(ctx, t.TempDir(), other, nil, func(string) {}); !errors.Is(err, ErrBlockTaken) || !strings.Contains(fmt.Sprint(err), b.String()) {
+	if err := Run(ctx, t.TempDir(), other, t.TempDir(), nil, func(string) {}); !errors.Is(err, ErrBlockTaken) || !strings.Contains(fmt.Sprint(err), b.String()) {
 		t.Errorf("a second site on the block: %v", err)
 	}
 }

@@ -63,6 +63,7 @@ func FuzzSiteMessages(f *testing.F) {
 		s := emptySite(t.TempDir())
 		s.file = &declare.Site{Name: "estuary", Pace: 1000, Addresses: netip.MustParsePrefix("127.81.7.0/24")}
 		s.credential, s.ctx = "x", context.Background()
+		s.kind = played{s.file}
 		if s.registry, err = stock(); err != nil {
 			t.Fatal(err)
 		}

@@ -37,6 +37,11 @@ type Spec struct {
 	Pace     int        `json:"pace"`
 	Seed     uint64     `json:"seed"` // of what is random on the machine
 	Faults   Faults     `json:"faults"`
+
+	// Of machines that are real systems only.
+	Block        netip.Prefix `json:"block,omitzero"`         // of the site's addresses
+	Base         string       `json:"base,omitempty"`         // folder of the image's root file system
+	RegistryName string       `json:"registryName,omitempty"` // what Registry is called
 }
 
 // Faults are what can be wrong with a machine while it runs.
@@ -548,3 +553,9 @@ func (h *Host) Pulled() bool {
 	defer h.mu.Unlock()
 	return h.off
 }
+
+// Port is where one logs in.
+func (h *Host) Port() int { return h.SSHPort }
+
+// Is says what the site knows of it.
+func (h *Host) Is() Spec { return h.Spec }

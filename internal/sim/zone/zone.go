@@ -41,18 +41,30 @@ type SufferRequest struct {
 	Faults host.Faults `json:"faults"`
 }
 
+// Machine is one that is on, of whatever kind.
+type Machine interface {
+	Is() host.Spec
+	Port() int // where one logs in
+	Off(pulled bool)
+	Suffer(host.Faults)
+}
+
+// Boot gives a machine power and returns when one can log in; onReboot is called when the
+// machine wants to be started anew.
+type Boot func(ctx context.Context, s host.Spec, onReboot func()) (Machine, error)
+
 type zone struct {
-	ctx      context.Context
-	programs map[string]host.Program
-	mu       sync.Mutex
-	hosts    map[string]*host.Host
+	ctx   context.Context
+	power Boot
+	mu    sync.Mutex
+	hosts map[string]Machine
 }
 
 // Run serves the parent until it hangs up.
-func Run(ctx context.Context, in io.Reader, out io.WriteCloser, programs map[string]host.Program) error {
+func Run(ctx context.Context, in io.Reader, out io.WriteCloser, power Boot) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	z := &zone{ctx: ctx, programs: programs, hosts: map[string]*host.Host{}}
+	z := &zone{ctx: ctx, power: power, hosts: map[string]Machine{}}
 	srv := jrpc2.NewServer(handler.Map{
 		MethodBoot:   handler.New(z.boot),
 		MethodOff:    handler.New(z.off),
@@ -69,7 +81,7 @@ func (z *zone) boot(_ context.Context, s host.Spec) (*BootReply, error) {
 	}
 	z.hosts[s.Name] = nil // booting
 	z.mu.Unlock()
-	h, err := host.Boot(z.ctx, s, z.programs, func() { z.restart(s.Name) })
+	h, err := z.power(z.ctx, s, func() { z.restart(s.Name) })
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	if err != nil {
@@ -77,7 +89,7 @@ func (z *zone) boot(_ context.Context, s host.Spec) (*BootReply, error) {
 		return nil, err
 	}
 	z.hosts[s.Name] = h
-	return &BootReply{SSHPort: h.SSHPort}, nil
+	return &BootReply{SSHPort: h.Port()}, nil
 }
 
 func (z *zone) off(_ context.Context, r OffRequest) (bool, error) {
@@ -102,7 +114,7 @@ func (z *zone) restart(name string) {
 		return
 	}
 	z.off(z.ctx, OffRequest{Name: name})
-	z.boot(z.ctx, h.Spec)
+	z.boot(z.ctx, h.Is())
 }
 
 func (z *zone) suffer(_ context.Context, r SufferRequest) (bool, error) {
