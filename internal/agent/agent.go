@@ -42,7 +42,6 @@ import (
 
 	"verbund/internal/core/trust"
 	"verbund/internal/machine/protocol"
-	"verbund/internal/whole"
 )
 
 // agent answers on one channel.
@@ -70,6 +69,7 @@ func Serve(c io.ReadWriteCloser, sys System) {
 		protocol.Logs:          handler.New(a.logs),
 		protocol.SlotsPrepare:  alone(a, protocol.SlotsPrepare, a.prepare),
 		protocol.SlotsSwitch:   alone(a, protocol.SlotsSwitch, a.swap),
+		protocol.SocketsAsk:    handler.New(a.ask),
 		protocol.MachineProbe:  handler.New(a.probe),
 		protocol.MachineWipe:   alone(a, protocol.MachineWipe, func(ctx context.Context, _ struct{}) (bool, error) { return a.wipe(ctx) }),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
@@ -108,11 +108,11 @@ func (a *agent) facts(ctx context.Context) (*protocol.FactsReply, error) {
 	for _, slot := range []string{"a", "b"} {
 		r.Slots[slot], r.Digests[slot] = map[string]string{}, map[string]string{}
 		bin := protocol.SlotDir + slot + "/bin/"
-		for _, f := range whole.Named(a.sys.Path(bin), ofDigest) {
-			name := strings.TrimSuffix(filepath.Base(f), ofDigest)
-			if v, err := a.sys.Version(bin + name); err == nil {
-				digest, _ := os.ReadFile(f)
-				r.Slots[slot][name], r.Digests[slot][name] = v, string(digest)
+		here, _ := os.ReadDir(a.sys.Path(bin))
+		for _, f := range here {
+			if v, err := a.sys.Version(bin + f.Name()); err == nil {
+				digest, _ := os.ReadFile(a.sys.Path(bin + f.Name() + ofDigest))
+				r.Slots[slot][f.Name()], r.Digests[slot][f.Name()] = v, string(digest)
 			}
 		}
 	}
@@ -473,4 +473,20 @@ func (a *agent) wipe(ctx context.Context) (bool, error) {
 	}
 	a.sys.Restart()
 	return true, nil
+}
+
+// ask asks a program of the machine by its local socket. What may be asked is what the
+// socket's owner lets be asked.
+func (a *agent) ask(ctx context.Context, req *protocol.AskRequest) (*protocol.AskReply, error) {
+	if p := path.Clean(req.Socket); !strings.HasPrefix(p, "/run/") || p != req.Socket {
+		return nil, fmt.Errorf("socket %q does not lie in /run", req.Socket)
+	}
+	if strings.ContainsAny(req.Line, "\n;") {
+		return nil, errors.New("one line with one command is asked at a time")
+	}
+	text, err := a.sys.Ask(ctx, req.Socket, req.Line)
+	if err != nil {
+		return nil, fmt.Errorf("asking %s: %w", req.Socket, err)
+	}
+	return &protocol.AskReply{Text: text}, nil
 }

@@ -32,6 +32,8 @@ type System interface {
 	// Resolve finds an address of a name, as the machine's programs would.
 	Resolve(ctx context.Context, name string) error
 	Dial(ctx context.Context, network, addr string) (net.Conn, error)
+	// Ask says a line to a local socket, and returns what is answered.
+	Ask(ctx context.Context, socket, line string) (string, error)
 	// Artefact finds an artefact, as NAME@DIGEST, in a registry; nothing of it is fetched yet.
 	Artefact(ctx context.Context, registry, ref string) (v1.Image, error)
 

@@ -119,15 +119,32 @@ func (c *Client) HasRoles(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-// apiEnv tells a pod where the API is: at the endpoint, whose name every
-// machine resolves, because the pod network may not carry traffic yet.
+// apiEnv tells a pod with its node's network where the API is: at the endpoint, whose name
+// every machine resolves, because the pod network may not carry traffic yet.
 func apiEnv(t *topology.Cluster) []corev1.EnvVar {
 	return []corev1.EnvVar{{Name: "KUBERNETES_SERVICE_HOST", Value: t.Endpoint.Name}, {Name: "KUBERNETES_SERVICE_PORT", Value: fmt.Sprint(t.Endpoint.Port)}}
+}
+
+// dnsEnv is the same for a pod with a network of its own. Where the API's own service has
+// endpoints, which loopback addresses cannot be, it is used as by any other pod.
+func dnsEnv(t *topology.Cluster) []corev1.EnvVar {
+	if t.Real {
+		return nil
+	}
+	return apiEnv(t)
+}
+
+// fieldEnv tells a pod something of itself.
+func fieldEnv(name, path string) corev1.EnvVar {
+	return corev1.EnvVar{Name: name, ValueFrom: &corev1.EnvVarSource{FieldRef: &corev1.ObjectFieldSelector{APIVersion: "v1", FieldPath: path}}}
 }
 
 func addonLabels(name, version string) map[string]string {
 	return map[string]string{"app.kubernetes.io/name": name, versionLabel: version, "app.kubernetes.io/managed-by": "verbund"}
 }
+
+// NetworkHealthPort is where the network plugin of a node says whether it is ready.
+const NetworkHealthPort = 10470
 
 // EnsureNetwork installs the network plugin in the cluster's version, or moves
 // it there.
@@ -137,13 +154,21 @@ func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster, mark st
 	}
 	sel := map[string]string{"app.kubernetes.io/name": Network}
 	all := intstr.FromInt32(int32(t.Batch()))
+	const cni = "/etc/cni/net.d"
+	made := corev1.HostPathDirectoryOrCreate
+	env := append(apiEnv(t), fieldEnv("NODE_NAME", "spec.nodeName"), fieldEnv("NODE_ADDRESS", "status.hostIP"), corev1.EnvVar{Name: "POD_RANGE", Value: t.Pods.String()})
+	ready := &corev1.Probe{PeriodSeconds: 2, ProbeHandler: corev1.ProbeHandler{HTTPGet: &corev1.HTTPGetAction{Path: "/ready", Port: intstr.FromInt32(NetworkHealthPort)}}}
 	d := &appsv1.DaemonSet{ObjectMeta: metav1.ObjectMeta{Name: Network, Namespace: "kube-system", Labels: addonLabels(Network, t.Set.Fairway)},
 		Spec: appsv1.DaemonSetSpec{Selector: &metav1.LabelSelector{MatchLabels: sel},
 			UpdateStrategy: appsv1.DaemonSetUpdateStrategy{Type: appsv1.RollingUpdateDaemonSetStrategyType, RollingUpdate: &appsv1.RollingUpdateDaemonSet{MaxUnavailable: &all}},
 			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(Network, t.Set.Fairway), Annotations: map[string]string{TrustMark: mark}},
 				Spec: corev1.PodSpec{ServiceAccountName: Network, HostNetwork: true, PriorityClassName: "system-node-critical",
 					Tolerations: []corev1.Toleration{{Operator: corev1.TolerationOpExists}},
-					Containers:  []corev1.Container{{Name: Network, Image: t.ImageRef(t.Set.Images()[0]), Args: t.PluginArgs(), Env: apiEnv(t)}}}}}}
+					Volumes:     []corev1.Volume{{Name: "cni", VolumeSource: corev1.VolumeSource{HostPath: &corev1.HostPathVolumeSource{Path: cni, Type: &made}}}},
+					Containers: []corev1.Container{{Name: Network, Image: t.ImageRef(t.Set.NetworkImage()), Args: t.PluginArgs(), Env: env, ReadinessProbe: ready,
+						// It sets routes and packet rules of its node, and nothing else.
+						SecurityContext: &corev1.SecurityContext{Capabilities: &corev1.Capabilities{Drop: []corev1.Capability{"ALL"}, Add: []corev1.Capability{"NET_ADMIN"}}},
+						VolumeMounts:    []corev1.VolumeMount{{Name: "cni", MountPath: cni}}}}}}}}
 	ds := c.AppsV1().DaemonSets("kube-system")
 	return ensure(ctx, d, Network, ds.Get, ds.Create, func(ctx context.Context, d *appsv1.DaemonSet) error {
 		_, err := ds.Update(ctx, d, metav1.UpdateOptions{})
@@ -151,9 +176,21 @@ func (c *Client) EnsureNetwork(ctx context.Context, t *topology.Cluster, mark st
 	})
 }
 
+// dnsRole is what the cluster's DNS may do.
+const dnsRole = "verbund:cluster-dns-reader"
+
 // EnsureDNS installs the cluster's DNS, or moves it to the cluster's version.
 func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster, mark string) error {
-	if err := c.account(ctx, DNS, "system:coredns"); err != nil {
+	// It reads what it answers about, and nothing else.
+	role := &rbacv1.ClusterRole{ObjectMeta: metav1.ObjectMeta{Name: dnsRole}, Rules: []rbacv1.PolicyRule{
+		{Verbs: []string{"list", "watch"}, APIGroups: []string{""}, Resources: []string{"endpoints", "services", "pods", "namespaces"}},
+		{Verbs: []string{"list", "watch"}, APIGroups: []string{"discovery.k8s.io"}, Resources: []string{"endpointslices"}},
+	}}
+	roles := c.RbacV1().ClusterRoles()
+	if err := ensure(ctx, role, role.Name, roles.Get, roles.Create, nil); err != nil {
+		return err
+	}
+	if err := c.account(ctx, DNS, dnsRole); err != nil {
 		return err
 	}
 	cms := c.CoreV1().ConfigMaps("kube-system")
@@ -170,8 +207,8 @@ func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster, mark string
 				Spec: corev1.PodSpec{ServiceAccountName: DNS, DNSPolicy: corev1.DNSDefault, PriorityClassName: "system-cluster-critical",
 					Tolerations: []corev1.Toleration{{Key: topology.ControlTaint.Key, Operator: corev1.TolerationOpExists}},
 					Volumes:     []corev1.Volume{{Name: "config", VolumeSource: corev1.VolumeSource{ConfigMap: &corev1.ConfigMapVolumeSource{LocalObjectReference: corev1.LocalObjectReference{Name: DNS}}}}},
-					Containers: []corev1.Container{{Name: "coredns", Image: t.ImageRef(t.Set.Images()[1]), Args: []string{"-conf", "/etc/coredns/Corefile"}, Env: apiEnv(t), ReadinessProbe: probe,
-						Ports: []corev1.ContainerPort{{Name: "dns-tcp", ContainerPort: 53, Protocol: corev1.ProtocolTCP}}, VolumeMounts: []corev1.VolumeMount{{Name: "config", MountPath: "/etc/coredns", ReadOnly: true}}}}}}}}
+					Containers: []corev1.Container{{Name: "coredns", Image: t.ImageRef(t.Set.DNSImage()), Args: []string{"-conf", "/etc/coredns/Corefile"}, Env: dnsEnv(t), ReadinessProbe: probe,
+						Ports: []corev1.ContainerPort{{Name: "dns", ContainerPort: 53, Protocol: corev1.ProtocolUDP}, {Name: "dns-tcp", ContainerPort: 53, Protocol: corev1.ProtocolTCP}}, VolumeMounts: []corev1.VolumeMount{{Name: "config", MountPath: "/etc/coredns", ReadOnly: true}}}}}}}}
 	deps := c.AppsV1().Deployments("kube-system")
 	if err := ensure(ctx, d, DNS, deps.Get, deps.Create, func(ctx context.Context, d *appsv1.Deployment) error {
 		_, err := deps.Update(ctx, d, metav1.UpdateOptions{})
@@ -181,7 +218,7 @@ func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster, mark string
 	}
 	svcs := c.CoreV1().Services("kube-system")
 	return ensure(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: DNS, Labels: addonLabels(DNS, t.Set.DNS)},
-		Spec: corev1.ServiceSpec{ClusterIP: t.ServiceAddress(10).String(), Selector: sel, Ports: []corev1.ServicePort{{Name: "dns-tcp", Port: 53, Protocol: corev1.ProtocolTCP}}}}, DNS, svcs.Get, svcs.Create, nil)
+		Spec: corev1.ServiceSpec{ClusterIP: t.ServiceAddress(10).String(), Selector: sel, Ports: []corev1.ServicePort{{Name: "dns", Port: 53, Protocol: corev1.ProtocolUDP}, {Name: "dns-tcp", Port: 53, Protocol: corev1.ProtocolTCP}}}}, DNS, svcs.Get, svcs.Create, nil)
 }
 
 // AddOns lists the versions of the add-ons that are declared in the cluster,

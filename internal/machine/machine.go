@@ -313,3 +313,10 @@ func (m *Machine) Switch(ctx context.Context, slot string, start ...string) (*pr
 	var r protocol.SwitchReply
 	return &r, m.call(ctx, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: slot, Start: start}, &r)
 }
+
+// Ask says a line to a local socket of the machine, and returns what is answered.
+func (m *Machine) Ask(ctx context.Context, socket, line string) (string, error) {
+	var r protocol.AskReply
+	err := m.call(ctx, protocol.SocketsAsk, protocol.AskRequest{Socket: socket, Line: line}, &r)
+	return r.Text, err
+}

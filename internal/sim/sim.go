@@ -99,6 +99,9 @@ func runSite(ctx context.Context, folder string, rest []string) error {
 		if fs.Errors() > 0 {
 			return fmt.Errorf("%s", fs[0])
 		}
+		if file.Stock != "" && !filepath.IsAbs(file.Stock) {
+			file.Stock = filepath.Join(filepath.Dir(rest[0]), file.Stock)
+		}
 		images, err := imagesFolder()
 		if err != nil {
 			return err

@@ -233,6 +233,23 @@ func (s *System) Dial(ctx context.Context, network, addr string) (net.Conn, erro
 	return d.DialContext(ctx, network, addr)
 }
 
+// Ask writes a line to a socket and reads until the other side hangs up.
+func (s *System) Ask(ctx context.Context, socket, line string) (string, error) {
+	c, err := s.Dial(ctx, "unix", socket)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	stop := context.AfterFunc(ctx, func() { c.Close() })
+	defer stop()
+	c.SetDeadline(time.Now().Add(dialPatience))
+	if _, err := io.WriteString(c, line+"\n"); err != nil {
+		return "", err
+	}
+	b, err := io.ReadAll(io.LimitReader(c, protocol.MaxRead))
+	return string(b), err
+}
+
 // Artefact finds an artefact in a registry.
 func (s *System) Artefact(ctx context.Context, registry, ref string) (v1.Image, error) {
 	r, err := name.ParseReference(registry+"/"+ref, name.Insecure, name.WithDefaultTag("latest"))

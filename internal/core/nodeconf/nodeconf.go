@@ -265,6 +265,21 @@ func (r *renderer) extra(component string, fs []string) string {
 	return flags(fs...)
 }
 
+// patience is how long the cluster waits for a node that says nothing.
+type patience struct {
+	report  time.Duration // between two reports of a kubelet
+	unheard time.Duration // until a node that does not report counts as lost
+}
+
+// patience: a real API server takes up to half a minute to start, and a control-plane machine
+// must not count as lost while its own one does.
+func (r *renderer) patience() patience {
+	if r.c.Real {
+		return patience{10 * time.Second, 50 * time.Second}
+	}
+	return patience{4 * time.Second, 12 * time.Second}
+}
+
 // quote protects what systemd or its word splitting would take apart.
 func quote(v string) string {
 	if strings.ContainsAny(v, " \t\"'\\%$;") {
@@ -323,8 +338,10 @@ func (r *renderer) system() {
 		return
 	}
 	users, rights := "# who may log in; read by systemd-sysusers\n", "# who may become the administrator; read by sudo\n"
+	homes := "# where people are at home; read by systemd-tmpfiles\n"
 	for _, p := range s.People {
 		users += fmt.Sprintf("u %s - \"may %s in cluster %s\" /home/%s /bin/sh\n", p.Name, p.Rights, r.c.Name, p.Name)
+		homes += fmt.Sprintf("d /home/%[1]s 0700 %[1]s %[1]s\n", p.Name)
 		if p.Rights == "act" {
 			rights += p.Name + " ALL=(ALL) NOPASSWD: ALL\n"
 		}
@@ -332,6 +349,7 @@ func (r *renderer) system() {
 	}
 	r.text("/etc/ssh/sshd_config.d/verbund.conf", 0o644, "# keys of people stand beside each other, not in their homes\nAuthorizedKeysFile .ssh/authorized_keys /etc/ssh/authorized_keys.d/%u\n", nil)
 	r.text("/etc/sysusers.d/verbund-people.conf", 0o644, users, nil)
+	r.text("/etc/tmpfiles.d/verbund-people.conf", 0o644, homes, nil)
 	r.text("/etc/sudoers.d/verbund-people", 0o440, rights, nil)
 }
 
@@ -493,7 +511,7 @@ func (r *renderer) control() {
 	election := []string{"--leader-elect=true", "--leader-elect-lease-duration=6s", "--leader-elect-renew-deadline=4s", "--leader-elect-retry-period=1s"}
 	r.kubeconfig("system:kube-controller-manager", "controller-manager", own, UnitControllerManager)
 	kc := "/etc/kubernetes/controller-manager.kubeconfig"
-	r.unit(unit{name: "kube-controller-manager", about: "Kubernetes controller manager", after: UnitAPIServer, typ: "simple", args: r.extra("kube-controller-manager", append([]string{
+	r.unit(unit{name: "kube-controller-manager", about: "Kubernetes controller manager", after: UnitAPIServer, typ: "exec", args: r.extra("kube-controller-manager", append([]string{
 		"--allocate-node-cidrs=true",
 		"--authentication-kubeconfig=" + kc,
 		"--authorization-kubeconfig=" + kc,
@@ -502,7 +520,7 @@ func (r *renderer) control() {
 		"--cluster-name=" + c.Name,
 		"--kubeconfig=" + kc,
 		fmt.Sprintf("--node-cidr-mask-size=%d", 32-bits.TrailingZeros(uint(max(c.PerNode, 1)))),
-		"--node-monitor-grace-period=12s",
+		"--node-monitor-grace-period=" + r.patience().unheard.String(),
 		"--root-ca-file=" + tp("cluster-authority.crt"),
 		"--secure-port=10257",
 		"--service-account-private-key-file=" + tp("service-account.key"),
@@ -520,7 +538,7 @@ leaderElection:
   renewDeadline: 4s
   retryPeriod: 1s
 `), []string{UnitScheduler})
-	r.unit(unit{name: "kube-scheduler", about: "Kubernetes scheduler", after: UnitAPIServer, typ: "simple", args: r.extra("kube-scheduler", []string{
+	r.unit(unit{name: "kube-scheduler", about: "Kubernetes scheduler", after: UnitAPIServer, typ: "exec", args: r.extra("kube-scheduler", []string{
 		"--authentication-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
 		"--authorization-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
 		"--bind-address=" + m.Address.String(),
@@ -581,7 +599,7 @@ func (r *renderer) approver() {
 		}
 		r.text(path, 0o644, string(b)+"\n", restart)
 	}
-	r.unit(unit{name: "request-approver", about: "approver of certificate requests in cluster " + r.c.Name, after: UnitAPIServer, typ: "simple", args: flags("--config=" + Active + "etc/request-approver.json")})
+	r.unit(unit{name: "request-approver", about: "approver of certificate requests in cluster " + r.c.Name, after: UnitAPIServer, typ: "exec", args: flags("--config=" + Active + "etc/request-approver.json")})
 }
 
 // Files of a node that enrols by token: what it enrols with, and what its
@@ -611,6 +629,12 @@ address = "/run/containerd/containerd.sock"
 [plugins."io.containerd.cri.v1.images".registry]
 config_path = "/etc/containerd/certs.d"
 
+[plugins."io.containerd.cri.v1.images".pinned_images]
+sandbox = "`+c.ImageRef(m.Set.PauseImage())+`"
+
+[plugins."io.containerd.cri.v1.runtime"]
+restrict_oom_score_adj = true
+
 [plugins."io.containerd.cri.v1.runtime".containerd.runtimes.runc]
 runtime_type = "io.containerd.runc.v2"
 
@@ -619,8 +643,9 @@ SystemdCgroup = true
 
 [plugins."io.containerd.cri.v1.runtime".cni]
 conf_dir = "/etc/cni/net.d"
-bin_dirs = ["/opt/cni/bin"]
+bin_dirs = ["/opt/cni/bin", "/usr/lib/cni"]
 `, []string{UnitContainerd})
+	r.text("/etc/sysctl.d/90-verbund.conf", 0o644, "# pods are reached through the node\nnet.ipv4.ip_forward = 1\n", nil)
 	r.text("/etc/containerd/certs.d/_default/hosts.toml", 0o644, fmt.Sprintf(`# everything comes through the site's registry
 server = "http://%[1]s"
 
@@ -635,7 +660,7 @@ server = "https://%[1]s"
 capabilities = ["pull", "resolve"]
 `, up, c.Registry), nil)
 	}
-	r.unit(unit{name: "containerd", about: "container runtime", typ: "notify", args: flags("--config=" + Active + "etc/containerd.toml"), extra: "KillMode=process\nDelegate=yes\n" + r.proxied()})
+	r.unit(unit{name: "containerd", about: "container runtime", typ: "notify", args: flags("--config=" + Active + "etc/containerd.toml"), extra: "KillMode=process\nDelegate=yes\nTasksMax=infinity\nOOMScoreAdjust=-999\n" + r.proxied()})
 
 	kubeconfig := issuedKubeconfig
 	serving := fmt.Sprintf("tlsCertFile: %s\ntlsPrivateKeyFile: %s", tp("kubelet-serving.crt"), tp("kubelet-serving.key"))
@@ -673,11 +698,11 @@ containerRuntimeEndpoint: unix:///run/containerd/containerd.sock
 cgroupDriver: systemd
 clusterDomain: %[5]s
 clusterDNS: ["%[6]s"]
-nodeStatusUpdateFrequency: 4s
-nodeLeaseDurationSeconds: 12
+nodeStatusUpdateFrequency: %[9]s
+nodeLeaseDurationSeconds: %[10]d
 resolvConf: /etc/resolv.conf
 tlsCipherSuites: [%[8]s]
-%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String(), strings.Join(suites, ", "))), []string{UnitKubelet})
+%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String(), strings.Join(suites, ", "), r.patience().report, int(r.patience().unheard.Seconds()))), []string{UnitKubelet})
 	// NodeRestriction keeps a kubelet from giving itself labels of Kubernetes;
 	// those are set from outside.
 	var labels []string
@@ -707,8 +732,11 @@ nodePortAddresses: ["%[1]s/32"]
 clientConnection:
   kubeconfig: /etc/kubernetes/proxy.kubeconfig
 `, m.Address, ProxyHealthPort, m.Name, c.Pods)), []string{UnitProxy})
-	r.unit(unit{name: "kube-proxy", about: "Kubernetes service proxy", typ: "simple", args: flags("--config=" + Active + "etc/kube-proxy.yaml")})
+	r.unit(unit{name: "kube-proxy", about: "Kubernetes service proxy", typ: "exec", args: flags("--config=" + Active + "etc/kube-proxy.yaml")})
 }
+
+// BalancerSocket is where a balancer says how it sees its servers (HAProxy's runtime API).
+const BalancerSocket = "/run/verbund-balancer.sock"
 
 func (r *renderer) balancer(o Options) {
 	c, m := r.c, r.m
@@ -716,6 +744,7 @@ func (r *renderer) balancer(o Options) {
 	b.WriteString(`global
     maxconn 20000
     hard-stop-after 30s
+    stats socket ` + BalancerSocket + ` mode 600 level user
 
 defaults
     mode tcp
@@ -750,5 +779,5 @@ defaults
 	}
 	cfg := Active + "etc/haproxy.cfg"
 	r.files = append(r.files, File{Path: cfg, Mode: 0o644, Content: b.String(), Reload: []string{UnitHAProxy}})
-	r.unit(unit{name: "haproxy", about: "balancer of cluster " + c.Name, typ: "notify", args: " -Ws -f " + cfg, extra: "ExecReload=/bin/kill -USR2 $MAINPID\n"})
+	r.unit(unit{name: "haproxy", about: "balancer of cluster " + c.Name, typ: "notify", args: " -Ws -f " + cfg, extra: "ExecReload=" + Active + "bin/haproxy -c -q -f " + cfg + "\nExecReload=/bin/kill -USR2 $MAINPID\n"})
 }

@@ -43,6 +43,7 @@ type Cluster struct {
 	Trust      declare.Trust
 	Apart      bool                     // the datastore has machines of its own
 	Nodes      bool                     // control-plane machines are nodes
+	Real       bool                     // machines are real systems, which take as long as in life
 	Machines   []Machine                // control first, then datastore, pools as declared, the balancer
 	patience   map[string]time.Duration // by pool
 	hostsText  string
@@ -245,7 +246,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 		Name: d.Name, Site: d.Site, Set: set, Domain: d.DNS.Domain, Pods: d.Ranges.Pods, PerNode: d.Ranges.PerNode, Services: d.Ranges.Services,
 		Endpoint: Endpoint{Name: d.Endpoint.Name, Port: d.Endpoint.Port, Also: d.Endpoint.Also, By: ByMachine}, Names: d.Control.Names,
 		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort), Network: d.Network, Components: d.Components, System: d.System, Trust: d.Trust,
-		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(),
+		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(), Real: s.Kind != declare.SimulatedSite,
 	}
 	c.digests = map[string]string{}
 	for _, k := range set.Images() {

@@ -2,6 +2,7 @@ package versions
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	_ "embed"
 	"encoding/hex"
@@ -35,6 +36,8 @@ type Set struct {
 	Fairway    string `yaml:"fairway" json:"fairway"` // network plugin
 	Containerd string `yaml:"containerd" json:"containerd"`
 	Image      string `yaml:"image" json:"image"` // operating system of the machines
+	// Balancer is the version of HAProxy, where it is not the usual one.
+	Balancer string `yaml:"balancer,omitempty" json:"balancer,omitempty"`
 }
 
 // The add-ons, as they are called in the cluster.
@@ -265,12 +268,14 @@ const (
 	Balances Part = "balances" // the endpoint's balancer
 )
 
-// Versions of what belongs to no Kubernetes version: HAProxy on balancers, our
-// own carrier of a virtual address, and our own approver of certificate requests.
+// Versions of what belongs to no Kubernetes version: HAProxy on balancers, our own carrier of
+// a virtual address, our own approver of certificate requests, and our own holder of a pod's
+// namespaces.
 const (
 	BalancerVersion = "v3.2.4"
 	CarrierVersion  = "v1.0.0"
 	ApproverVersion = "v1.0.0"
+	PauseVersion    = "v1.0.0"
 )
 
 // Components lists what a machine with certain parts runs, in the order of
@@ -290,7 +295,7 @@ func (s Set) Components(parts []Part) []Component {
 		case Node:
 			out = append(out, Component{"containerd", s.Containerd}, Component{"kubelet", s.Kubernetes}, Component{"kube-proxy", s.Kubernetes})
 		case Balances:
-			out = append(out, Component{"haproxy", BalancerVersion})
+			out = append(out, Component{"haproxy", cmp.Or(s.Balancer, BalancerVersion)})
 		}
 	}
 	return out
@@ -299,10 +304,19 @@ func (s Set) Components(parts []Part) []Component {
 // AllParts is every part that there is.
 var AllParts = []Part{Member, API, Carrier, Approver, Node, Balances}
 
-// Images lists the container images that the set's add-ons use.
+// Images lists the container images that the set's add-ons use, and that every pod needs.
 func (s Set) Images() []Component {
-	return []Component{{"fairway", s.Fairway}, {"coredns", s.DNS}}
+	return []Component{s.NetworkImage(), s.DNSImage(), s.PauseImage()}
 }
+
+// NetworkImage is what the network plugin's pods run.
+func (s Set) NetworkImage() Component { return Component{"fairway", s.Fairway} }
+
+// DNSImage is what the cluster DNS's pods run.
+func (s Set) DNSImage() Component { return Component{"coredns", s.DNS} }
+
+// PauseImage is what holds the namespaces of every pod.
+func (s Set) PauseImage() Component { return Component{"pause", PauseVersion} }
 
 func (s Set) artefacts() []Component { return append(s.Components(AllParts), s.Images()...) }
 

@@ -111,7 +111,7 @@ func (p *Pins) Changes(cat *Catalogue) []PinChange {
 			out = append(out, PinChange{s.Kubernetes, "the whole set", "pinned", ""})
 			continue
 		}
-		for _, x := range []struct{ what, was, is string }{{"etcd", s.Etcd, now.Etcd}, {"dns", s.DNS, now.DNS}, {"fairway", s.Fairway, now.Fairway}, {"containerd", s.Containerd, now.Containerd}, {"image", s.Image, now.Image}} {
+		for _, x := range []struct{ what, was, is string }{{"etcd", s.Etcd, now.Etcd}, {"dns", s.DNS, now.DNS}, {"fairway", s.Fairway, now.Fairway}, {"containerd", s.Containerd, now.Containerd}, {"image", s.Image, now.Image}, {"haproxy", s.Balancer, now.Balancer}} {
 			if x.was != x.is {
 				out = append(out, PinChange{s.Kubernetes, x.what, x.was, x.is})
 			}

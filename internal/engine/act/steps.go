@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
@@ -211,7 +212,7 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 		}
 		r.HangUp(m.Name)
 	}
-	lctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+	lctx, cancel := context.WithTimeout(ctx, loginPatience)
 	defer cancel()
 	return session.Until(lctx, "a login", func(ctx context.Context) (string, error) {
 		c, err := r.Machine(ctx, m.Name, port)
@@ -223,6 +224,10 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 		return "", err
 	})
 }
+
+// loginPatience is how long a new machine may take to let one in: its agent may have to be
+// brought first, which is the largest thing that is ever sent to it.
+const loginPatience = 2 * time.Minute
 
 // carry starts a machine's carrier of the virtual address, and waits until the
 // API answers there, whoever carries it.
@@ -401,18 +406,12 @@ func (r *Run) rest(ctx context.Context, name string, out bool) error {
 		err := session.Until(ctx, "the balancer to see it up again", func(ctx context.Context) (string, error) {
 			down := []string{}
 			err := r.With(ctx, b.Name, func(c session.Machine) error {
-				lines, err := c.Logs(ctx, nodeconf.UnitHAProxy, 0)
-				state := map[string]string{}
-				for _, l := range lines {
-					if w := strings.Fields(l); len(w) == 4 && w[2] == "is" && strings.HasSuffix(w[1], "/"+name) {
-						state[w[1]] = w[3]
-					}
-				}
-				for s, v := range state {
+				ss, err := servers(ctx, c)
+				for _, s := range ss {
 					// Nothing listens on a node port that no service uses: then
 					// the machine is up by its proxy's health all the same.
-					if v != "up" {
-						down = append(down, s)
+					if s.name == name && !s.up {
+						down = append(down, s.backend+"/"+s.name+" "+s.status)
 					}
 				}
 				return err

@@ -286,28 +286,3 @@ func leftover(ctx context.Context, c session.Machine, rendered []nodeconf.File, 
 	}
 	return out, nil
 }
-
-const reloaded = "configuration reloaded"
-
-// reload asks a unit to read its configuration again, and waits until its log says that it
-// did.
-func reload(ctx context.Context, c session.Machine, unit string) error {
-	count := func() (int, error) {
-		l, err := c.Logs(ctx, unit, 0)
-		return strings.Count(strings.Join(l, "\n"), reloaded), err
-	}
-	before, err := count()
-	if err != nil {
-		return err
-	}
-	if err := c.Do(ctx, protocol.UnitsReload, unit); err != nil {
-		return err
-	}
-	return session.Until(ctx, unit+" to reload", func(context.Context) (string, error) {
-		now, err := count()
-		if err == nil && now <= before {
-			return "its log does not say so yet", nil
-		}
-		return "", err
-	})
-}

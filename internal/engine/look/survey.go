@@ -227,7 +227,7 @@ func (q *surveyor) facts(im site.Machine, f *protocol.FactsReply, asked time.Tim
 		q.note(AskRights, Bad, fmt.Sprintf("the login may only %s", f.Rights), "give the key with which Verbund logs in the rights of the administrator")
 	}
 	want := q.s.SiteFile.Sizes[q.m.Size]
-	if f.CPUs == want.CPUs && f.Memory == int64(want.Memory) && f.Disk == int64(want.Disk) {
+	if f.CPUs >= want.CPUs && enough(f.Memory, want.Memory) && enough(f.Disk, want.Disk) {
 		q.note(AskSize, Well, "", "")
 	} else {
 		q.note(AskSize, Bad, fmt.Sprintf("it has %d processors, %s memory, %s disk; size %s means %d, %s, %s", f.CPUs, declare.Bytes(f.Memory), declare.Bytes(f.Disk), q.m.Size, want.CPUs, want.Memory, want.Disk),
@@ -395,3 +395,7 @@ func Needed(p *plan.Plan) map[string]bool {
 	}
 	return out
 }
+
+// enough says whether a machine has what its size means. Firmware and file systems keep some
+// of it to themselves: a twelfth at most.
+func enough(has int64, means declare.Bytes) bool { return has >= int64(means)/12*11 }

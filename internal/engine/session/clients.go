@@ -166,7 +166,7 @@ func (s *Session) Machine(ctx context.Context, name string, port int) (Machine, 
 			return nil, err
 		}
 	}
-	if m, err = s.reach(ctx, machine.Target{Name: name, Address: k.Address, Port: port, Fingerprint: k.Fingerprint, Login: sg, Bring: s.Alone && s.SiteFile.Kind != declare.SimulatedSite}); err != nil {
+	if m, err = s.reach(ctx, machine.Target{Name: name, Address: k.Address, Port: port, Fingerprint: k.Fingerprint, Login: sg, Bring: s.Alone && s.SiteFile != nil && s.SiteFile.Kind != declare.SimulatedSite}); err != nil {
 		return nil, err
 	}
 	s.mu.Lock()

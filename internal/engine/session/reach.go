@@ -29,6 +29,8 @@ type Machine interface {
 	Units(ctx context.Context) ([]protocol.UnitState, error)
 	Do(ctx context.Context, method string, units ...string) error
 	Logs(ctx context.Context, unit string, lines int) ([]string, error)
+	// Ask says a line to a local socket of the machine, and returns what is answered.
+	Ask(ctx context.Context, socket, line string) (string, error)
 	PrepareSlot(ctx context.Context, slot string) error
 	// Switch boots into a slot, and back by itself when units do not come up there.
 	Switch(ctx context.Context, slot string, start ...string) (*protocol.SwitchReply, error)

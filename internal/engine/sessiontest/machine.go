@@ -18,9 +18,10 @@ import (
 // Machine is a machine in the hands of a test: it keeps files, units and slots as one
 // does, says what it was asked to do, and fails where the test wants it to.
 type Machine struct {
-	mu    sync.Mutex
-	Says  protocol.FactsReply
-	Files map[string]protocol.File
+	reloads int
+	mu      sync.Mutex
+	Says    protocol.FactsReply
+	Files   map[string]protocol.File
 	// States of units, as systemd says them.
 	States map[string]string
 	// Journals are the log lines of units.
@@ -234,7 +235,7 @@ func (m *Machine) Do(_ context.Context, method string, units ...string) error {
 		case "stop":
 			m.States[u] = "inactive"
 		case "reload":
-			m.Journals[u] = append(m.Journals[u], "configuration reloaded")
+			m.reloads++
 		default:
 			m.States[u] = "active"
 		}
@@ -251,6 +252,16 @@ func (m *Machine) Logs(_ context.Context, unit string, lines int) ([]string, err
 		l = l[len(l)-lines:]
 	}
 	return slices.Clone(l), nil
+}
+
+// Ask answers as a balancer does that has no servers: after every reload it is another process.
+func (m *Machine) Ask(_ context.Context, _, line string) (string, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if line == "show info" {
+		return fmt.Sprintf("Pid: %d\n", 100+m.reloads), nil
+	}
+	return "# pxname,svname,status,\n", nil
 }
 
 // PrepareSlot empties a slot.

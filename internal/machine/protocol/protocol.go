@@ -31,6 +31,7 @@ const (
 	Logs           = "logs"           // LogsRequest → LogsReply
 	SlotsPrepare   = "slots.prepare"  // SlotRequest: empties an idle slot
 	SlotsSwitch    = "slots.switch"   // SwitchRequest → SwitchReply
+	SocketsAsk     = "sockets.ask"    // AskRequest → AskReply
 	MachineProbe   = "machine.probe"  // ProbeRequest → ProbeReply
 	MachineWipe    = "machine.wipe"   // stops everything, empties the disk, answers, then restarts
 	CodeUnitFailed = -32010           // a unit did not come up; data is []UnitState
@@ -212,4 +213,15 @@ type SwitchReply struct {
 	ExitCode int         `json:"exitCode,omitempty"`
 	Log      []string    `json:"log,omitempty"`
 	Units    []UnitState `json:"units,omitempty"`
+}
+
+// AskRequest says one line to whoever listens on a local socket of the machine, in /run.
+type AskRequest struct {
+	Socket string `json:"socket"`
+	Line   string `json:"line"`
+}
+
+// AskReply is what was answered until the other side hung up, up to MaxRead bytes.
+type AskReply struct {
+	Text string `json:"text"`
 }

@@ -101,7 +101,6 @@ func seeds() []runtime.Object {
 		"system:node-proxier":            {rule(read, []string{"", "discovery.k8s.io"}, []string{"services", "endpoints", "nodes", "endpointslices"}), events},
 		"system:kubelet-api-admin":       {rule(all, []string{""}, []string{"nodes/proxy", "nodes/log", "nodes/stats", "nodes/metrics", "nodes/pods", "nodes/healthz", "nodes/configz"}), rule([]string{"proxy", "get", "list", "watch"}, []string{""}, []string{"nodes"})},
 		"system:node-bootstrapper":       {rule([]string{"create", "get", "list", "watch"}, []string{"certificates.k8s.io"}, []string{"certificatesigningrequests"})},
-		"system:coredns":                 {rule(read, []string{"", "discovery.k8s.io"}, []string{"services", "namespaces", "pods", "endpoints", "endpointslices", "nodes"})},
 	}
 	subjects := map[string][]rbacv1.Subject{
 		"cluster-admin":                  {{Kind: "Group", APIGroup: "rbac.authorization.k8s.io", Name: "system:masters"}},

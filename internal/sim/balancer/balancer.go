@@ -13,6 +13,7 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -54,6 +55,7 @@ type frontend struct{ name, bind, backend string }
 type config struct {
 	fronts   map[string]*frontend
 	backends map[string]*backend
+	socket   string // where it is asked
 }
 
 // parse reads the configuration; an unknown keyword is an error with its line. It is long
@@ -96,6 +98,11 @@ func parse(text string, file string) (*config, error) {
 		}
 		switch section + " " + w[0] {
 		case "global maxconn", "global hard-stop-after", "defaults mode", "defaults option", "backend balance", "backend http-check":
+		case "global stats":
+			if arg(1) != "socket" {
+				return nil, bad
+			}
+			c.socket = arg(2)
 		case "defaults retries":
 			retries, err = strconv.Atoi(arg(1))
 		case "defaults timeout":
@@ -191,11 +198,12 @@ func (b *backend) options(w []string, s *server) error {
 }
 
 type proxy struct {
-	e   *host.Env
-	mu  sync.Mutex
-	cfg *config
-	ls  map[string]net.Listener // by bind
-	wg  sync.WaitGroup
+	e       *host.Env
+	mu      sync.Mutex
+	cfg     *config
+	ls      map[string]net.Listener // by bind
+	wg      sync.WaitGroup
+	workers int // how many processes there would have been by now: a reload makes a new one
 }
 
 // Run is the stand-in.
@@ -215,6 +223,8 @@ func Run(ctx context.Context, e *host.Env) error {
 		return &host.ExitError{Code: 1, Err: err}
 	}
 	defer p.close()
+	withdraw := p.offer()
+	defer func() { withdraw() }()
 	e.Ready()
 	for {
 		select {
@@ -224,10 +234,57 @@ func Run(ctx context.Context, e *host.Env) error {
 			if err := p.load(ctx, *file); err != nil {
 				e.Logf("reload refused, the old configuration stays: %v", err)
 			} else {
+				p.mu.Lock()
+				p.workers++
+				p.mu.Unlock()
+				withdraw()
+				withdraw = p.offer()
 				e.Logf("configuration reloaded")
 			}
 		}
 	}
+}
+
+// offer puts the balancer's own socket where its configuration says, if it does.
+func (p *proxy) offer() (withdraw func()) {
+	p.mu.Lock()
+	at := p.cfg.socket
+	p.mu.Unlock()
+	if at == "" {
+		return func() {}
+	}
+	return p.e.Host.Offer(at, p)
+}
+
+// Ask answers the two commands of HAProxy's runtime API that matter here.
+func (p *proxy) Ask(line string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var b strings.Builder
+	switch line {
+	case "show info":
+		fmt.Fprintf(&b, "Name: HAProxy\nVersion: %s\nPid: %d\n\n", strings.TrimPrefix(p.e.Version, "v"), p.workers)
+	case "show stat":
+		b.WriteString("# pxname,svname,status,weight,\n")
+		for _, f := range slices.Sorted(maps.Keys(p.cfg.fronts)) {
+			fmt.Fprintf(&b, "%s,FRONTEND,OPEN,,\n", f)
+		}
+		for _, n := range slices.Sorted(maps.Keys(p.cfg.backends)) {
+			any := "DOWN"
+			for _, s := range p.cfg.backends[n].servers {
+				status := "DOWN"
+				if s.up.Load() {
+					status, any = "UP", "UP"
+				}
+				fmt.Fprintf(&b, "%s,%s,%s,%d,\n", n, s.name, status, s.weight)
+			}
+			fmt.Fprintf(&b, "%s,BACKEND,%s,,\n", n, any)
+		}
+		b.WriteString("\n")
+	default:
+		fmt.Fprintf(&b, "Unknown command: '%s'\n", line)
+	}
+	return b.String()
 }
 
 func (p *proxy) close() {

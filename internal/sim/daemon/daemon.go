@@ -104,7 +104,7 @@ func Run(ctx context.Context, folder string, file *declare.Site, images string, 
 		return err
 	}
 	defer closeKind()
-	if s.registry, err = registry.New(versions.Shipped()); err != nil {
+	if s.registry, err = registry.New(versions.Shipped(), file.Stock); err != nil {
 		return err
 	}
 	rl, err := net.Listen("tcp", fmt.Sprintf("%s:%d", topology.SiteAddress(file.Addresses, 2), topology.RegistryPort))

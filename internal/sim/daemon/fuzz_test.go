@@ -17,7 +17,7 @@ import (
 )
 
 // stock is a registry, filled once for all messages.
-var stock = sync.OnceValues(func() (*registry.Registry, error) { return registry.New(versions.Shipped()) })
+var stock = sync.OnceValues(func() (*registry.Registry, error) { return registry.New(versions.Shipped(), "") })
 
 // FuzzInventory reads inventories that somebody or something has been at: what is read
 // is as it was written, or said is that it is not.

@@ -44,7 +44,7 @@ type definition struct {
 // that a misspelt one does not go unnoticed.
 var directives = map[string][]string{
 	"Unit":    {"Description", "Documentation", "Wants", "Requires", "After", "Before"},
-	"Service": {"Type", "ExecStart", "ExecReload", "Restart", "RestartSec", "TimeoutStartSec", "TimeoutStopSec", "LimitNOFILE", "KillMode", "Delegate", "Environment"},
+	"Service": {"Type", "ExecStart", "ExecReload", "Restart", "RestartSec", "TimeoutStartSec", "TimeoutStopSec", "LimitNOFILE", "KillMode", "Delegate", "Environment", "OOMScoreAdjust", "TasksMax"},
 	"Install": {"WantedBy"},
 }
 

@@ -65,6 +65,21 @@ func (s system) Resolve(_ context.Context, name string) error {
 	return err
 }
 
+// asked is what a program offers on a local socket to be asked line by line.
+type asked interface{ Ask(line string) string }
+
+func (s system) Ask(_ context.Context, socket, line string) (string, error) {
+	at, err := s.Local(socket)
+	if err != nil {
+		return "", err
+	}
+	a, ok := at.(asked)
+	if !ok {
+		return "", errors.New("it is not asked by lines")
+	}
+	return a.Ask(line), nil
+}
+
 func (s system) Artefact(ctx context.Context, registry, ref string) (v1.Image, error) {
 	return s.artefact(ctx, registry, ref, "")
 }

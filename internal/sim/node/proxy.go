@@ -117,6 +117,9 @@ func (p *proxy) install(svcs, slices cache.SharedIndexInformer) {
 			continue
 		}
 		for _, sp := range s.Spec.Ports {
+			if sp.Protocol != corev1.ProtocolTCP && sp.Protocol != "" {
+				continue // the fabric carries streams alone
+			}
 			at := netip.AddrPortFrom(ip, uint16(sp.Port))
 			ready, serving := []netip.AddrPort{}, []netip.AddrPort{}
 			for _, sl := range eps[s.Namespace+"/"+s.Name] {

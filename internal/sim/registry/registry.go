@@ -8,6 +8,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +18,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -26,6 +29,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/registry"
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/layout"
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/tarball"
@@ -109,19 +113,23 @@ func Artefact(c versions.Component) (v1.Image, error) {
 type Registry struct {
 	handler http.Handler
 	mu      sync.Mutex
-	stock   map[string]versions.Component // by reference
-	damaged map[string]bool               // digests of blobs
+	layers  map[string]string // digest of the first layer, by NAME:VERSION
+	damaged map[string]bool   // digests of blobs
 	mirror  map[string]*upstream
 	srv     *http.Server
 }
 
-// New fills a registry.
-func New(cat *versions.Catalogue) (*Registry, error) {
-	r := &Registry{stock: map[string]versions.Component{}, damaged: map[string]bool{}, mirror: map[string]*upstream{}, handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)))}
+// New fills a registry with the stand-ins of a catalogue, and with what lies in a folder of
+// artefacts (OCI Image Layout 1.1) that their names and tags are in; without a folder, with
+// the stand-ins alone. What both have is had from the folder by its tag, and from either by
+// its digest.
+func New(cat *versions.Catalogue, folder string) (*Registry, error) {
+	blobs := shelves{registry.NewInMemoryBlobHandler().(made), registry.NewDiskBlobHandler(filepath.Join(folder, "blobs"))}
+	r := &Registry{layers: map[string]string{}, damaged: map[string]bool{}, mirror: map[string]*upstream{},
+		handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)), registry.WithBlobHandler(blobs))}
 	// The stock is written through the registry's own protocol, without a socket.
 	rt := roundTripper{r.handler}
 	for _, c := range Stock(cat) {
-		r.stock[c.Ref()] = c
 		img, err := Artefact(c)
 		if err != nil {
 			return nil, fmt.Errorf("artefact %s: %w", c.Ref(), err)
@@ -133,8 +141,108 @@ func New(cat *versions.Catalogue) (*Registry, error) {
 		if err := remote.Write(ref, img, remote.WithTransport(rt), remote.WithJobs(1)); err != nil {
 			return nil, fmt.Errorf("stocking %s: %w", c.Ref(), err)
 		}
+		if err := r.learn(c.Ref(), img); err != nil {
+			return nil, err
+		}
 	}
-	return r, nil
+	if folder == "" {
+		return r, nil
+	}
+	return r, r.stock(folder)
+}
+
+// learn remembers which blob is an artefact's first layer.
+func (r *Registry) learn(ref string, img v1.Image) error {
+	m, err := img.Manifest()
+	if err != nil || len(m.Layers) == 0 {
+		return fmt.Errorf("artefact %s has no layer: %w", ref, err)
+	}
+	r.layers[ref] = m.Layers[0].Digest.String()
+	return nil
+}
+
+// named is the annotation of an artefact's name and tag.
+const named = "org.opencontainers.image.ref.name"
+
+// stock takes the artefacts of a folder in. Their blobs stay there and are read when they are
+// asked for; one that is missing, or has another size than it should, is noticed now.
+func (r *Registry) stock(folder string) error {
+	index, err := layout.ImageIndexFromPath(folder)
+	if err != nil {
+		return fmt.Errorf("%w: the folder %s: %v", ErrStock, folder, err)
+	}
+	all, err := index.IndexManifest()
+	if err != nil {
+		return fmt.Errorf("%w: the index of %s: %v", ErrStock, folder, err)
+	}
+	for _, d := range all.Manifests {
+		ref := d.Annotations[named]
+		repository, tag, ok := strings.Cut(ref, ":")
+		if !ok {
+			return fmt.Errorf("%w: an artefact of %s has no name with a tag, but %q", ErrStock, folder, ref)
+		}
+		img, err := index.Image(d.Digest)
+		if err != nil {
+			return fmt.Errorf("%w: %s of %s: %v", ErrStock, ref, folder, err)
+		}
+		m, err := img.Manifest()
+		if err != nil {
+			return fmt.Errorf("%w: %s of %s: %v", ErrStock, ref, folder, err)
+		}
+		for _, b := range append([]v1.Descriptor{m.Config}, m.Layers...) {
+			f := filepath.Join(folder, "blobs", b.Digest.Algorithm, b.Digest.Hex)
+			if i, err := os.Stat(f); err != nil || i.Size() != b.Size {
+				return fmt.Errorf("%w: %s of %s lacks a part, or has only some of it: %s", ErrStock, ref, folder, b.Digest)
+			}
+		}
+		raw, err := img.RawManifest()
+		if err != nil {
+			return err
+		}
+		q, err := http.NewRequest(http.MethodPut, "http://registry.test/v2/"+repository+"/manifests/"+tag, bytes.NewReader(raw))
+		if err != nil {
+			return err
+		}
+		q.Header.Set("Content-Type", string(m.MediaType))
+		resp, err := roundTripper{r.handler}.RoundTrip(q)
+		if err != nil || resp.StatusCode != http.StatusCreated {
+			return fmt.Errorf("%w: %s of %s was not taken in: %v", ErrStock, ref, folder, err)
+		}
+		if err := r.learn(ref, img); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ErrStock is a folder of artefacts that is not whole.
+var ErrStock = errors.New("the site's stock cannot be used; run the program that built it once more")
+
+// made is where blobs are kept that are made here.
+type made interface {
+	registry.BlobHandler
+	registry.BlobPutHandler
+	registry.BlobStatHandler
+}
+
+// shelves are blobs that were made here, and those that lie in a folder.
+type shelves struct {
+	made
+	folder registry.BlobHandler
+}
+
+func (s shelves) Get(ctx context.Context, repository string, h v1.Hash) (io.ReadCloser, error) {
+	if rc, err := s.made.Get(ctx, repository, h); err == nil {
+		return rc, nil
+	}
+	return s.folder.Get(ctx, repository, h)
+}
+
+func (s shelves) Stat(ctx context.Context, repository string, h v1.Hash) (int64, error) {
+	if n, err := s.made.Stat(ctx, repository, h); err == nil {
+		return n, nil
+	}
+	return s.folder.(registry.BlobStatHandler).Stat(ctx, repository, h)
 }
 
 type roundTripper struct{ h http.Handler }
@@ -153,27 +261,15 @@ func (t roundTripper) RoundTrip(q *http.Request) (*http.Response, error) {
 // ErrUnknown is an artefact that the registry does not have.
 var ErrUnknown = errors.New("the registry has no such artefact")
 
-// Damage makes the layer of an artefact arrive damaged, or heals it.
+// Damage makes the first layer of an artefact arrive damaged, or heals it.
 func (r *Registry) Damage(ref string, damaged bool) error {
-	c, ok := r.stock[ref]
+	blob, ok := r.layers[ref]
 	if !ok {
 		return fmt.Errorf("%w: %s", ErrUnknown, ref)
 	}
-	img, err := Artefact(c)
-	if err != nil {
-		return err
-	}
-	ls, err := img.Layers()
-	if err != nil {
-		return err
-	}
-	d, err := ls[0].Digest()
-	if err != nil {
-		return err
-	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.damaged[d.String()] = damaged
+	r.damaged[blob] = damaged
 	return nil
 }
 

@@ -58,7 +58,7 @@ func TestDigestsOfTheCatalogue(t *testing.T) {
 // An ordinary client finds what the media types promise: it reads the manifest,
 // the configuration and the files of the layer, and copies it all elsewhere.
 func TestOrdinaryClient(t *testing.T) {
-	r, err := New(versions.Shipped())
+	r, err := New(versions.Shipped(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -110,7 +110,7 @@ func TestOrdinaryClient(t *testing.T) {
 
 // A damaged blob has to arrive with other bytes than its digest promises.
 func TestDamagedBlob(t *testing.T) {
-	r, err := New(versions.Shipped())
+	r, err := New(versions.Shipped(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -159,7 +159,7 @@ func TestDamagedBlob(t *testing.T) {
 
 // What comes for an upstream registry is fetched once and served to all.
 func TestMirror(t *testing.T) {
-	r, err := New(versions.Shipped())
+	r, err := New(versions.Shipped(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -192,7 +192,7 @@ func TestMirror(t *testing.T) {
 
 // Nobody brings anything to the site's registry, or takes it away.
 func TestReadOnly(t *testing.T) {
-	r, err := New(versions.Shipped())
+	r, err := New(versions.Shipped(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
