@@ -34,17 +34,26 @@ import (
 	"verbund/internal/engine/session"
 	"verbund/internal/sim"
 	"verbund/internal/store"
+	"verbund/internal/unit"
+	"verbund/internal/unit/approver"
+	"verbund/internal/unit/carrier"
 )
 
 // Main runs the program and returns its exit code.
 func Main(args []string, in io.Reader, out, errw io.Writer) int {
-	handled, err := sim.Main(args)
+	handled, err := unit.Main(os.Args[0], args, map[string]unit.Program{"request-approver": approver.Run, "endpoint-carrier": carrier.Run})
+	if !handled {
+		handled, err = sim.Main(args)
+	}
 	if !handled {
 		handled, err = systemd.Main(args, os.Stdin, os.Stdout)
 	}
 	if handled {
 		if err != nil {
 			fmt.Fprintln(errw, err)
+			if errors.Is(err, unit.ErrUsage) {
+				return term.ExitUsage
+			}
 			return term.ExitFailed
 		}
 		return term.ExitDone

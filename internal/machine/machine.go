@@ -11,6 +11,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"syscall"
 	"time"
 
 	"github.com/creachadair/jrpc2"
@@ -61,7 +62,7 @@ func Dial(ctx context.Context, t Target) (*Machine, error) {
 			return nil, err
 		}
 		if brought { // the SSH server knows it from the next login on
-			if cl, err = login(ctx, t); err != nil {
+			if cl, err = again(ctx, t); err != nil {
 				return nil, err
 			}
 		}
@@ -72,6 +73,29 @@ func Dial(ctx context.Context, t Target) (*Machine, error) {
 		return nil, fmt.Errorf("agent of %s: %w", t.Name, err)
 	}
 	return m, nil
+}
+
+// startPatience is how long an SSH server may take to start itself anew.
+const startPatience = 20 * time.Second
+
+// again logs in to a machine whose SSH server has just been told to read its configuration:
+// it starts itself anew, and nobody listens for a moment.
+func again(ctx context.Context, t Target) (*ssh.Client, error) {
+	ctx, cancel := context.WithTimeout(ctx, startPatience)
+	defer cancel()
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		cl, err := login(ctx, t)
+		if err == nil || !errors.Is(err, syscall.ECONNREFUSED) {
+			return cl, err
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return nil, err
+		}
+	}
 }
 
 // login logs in, to the machine with the host key that is known and to no other.

@@ -11,9 +11,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/sim/apiserver"
-	"verbund/internal/sim/approver"
 	"verbund/internal/sim/balancer"
-	"verbund/internal/sim/carrier"
 	"verbund/internal/sim/controllers"
 	"verbund/internal/sim/daemon"
 	"verbund/internal/sim/etcdmember"
@@ -21,6 +19,8 @@ import (
 	"verbund/internal/sim/linux"
 	"verbund/internal/sim/node"
 	"verbund/internal/sim/zone"
+	"verbund/internal/unit/approver"
+	"verbund/internal/unit/carrier"
 )
 
 // self is the program's own image; it also works when the file it was started
@@ -46,8 +46,8 @@ func programs() map[string]host.Program {
 		"kubelet":                 node.Kubelet,
 		"kube-proxy":              node.Proxy,
 		"haproxy":                 balancer.Run,
-		"endpoint-carrier":        carrier.Run,
-		"request-approver":        approver.Run,
+		"endpoint-carrier":        host.Own(carrier.Run),
+		"request-approver":        host.Own(approver.Run),
 	}
 }
 

@@ -170,18 +170,23 @@ func (s *System) Start(ctx context.Context, name string) error {
 	return s.job(ctx, name, "starting", s.manager.StartUnitContext)
 }
 
-// Stop stops a unit; one that is not there is stopped.
+// Stop stops a unit; one that does not run, or is not there, is stopped, whosesoever it is.
 func (s *System) Stop(ctx context.Context, name string) error {
 	st, err := s.manager.ListUnitsByNamesContext(ctx, []string{name})
 	if err != nil {
-		return err
+		return fmt.Errorf("asking systemd for %s: %w", name, err)
 	}
-	if len(st) == 0 || st[0].LoadState != "loaded" && st[0].ActiveState == "inactive" {
+	if len(st) == 0 || st[0].ActiveState == "inactive" {
 		return nil
 	}
-	if p, err := s.manager.GetUnitPropertyContext(ctx, name, "FragmentPath"); err == nil {
-		if f, _ := p.Value.Value().(string); !strings.HasPrefix(f, ours) && s.ours(name) != nil {
-			return s.ours(name)
+	p, err := s.manager.GetUnitPropertyContext(ctx, name, "FragmentPath")
+	if err != nil {
+		return fmt.Errorf("asking systemd for %s: %w", name, err)
+	}
+	// Its file may have been taken away while it ran: what it was started from is known still.
+	if f, _ := p.Value.Value().(string); !strings.HasPrefix(f, ours) {
+		if err := s.ours(name); err != nil {
+			return err
 		}
 	}
 	return s.job(ctx, name, "stopping", s.manager.StopUnitContext)

@@ -742,7 +742,7 @@ func (r *renderer) balancer(o Options) {
 	c, m := r.c, r.m
 	var b strings.Builder
 	b.WriteString(`global
-    maxconn 20000
+    maxconn 8000
     hard-stop-after 30s
     stats socket ` + BalancerSocket + ` mode 600 level user
 

@@ -444,9 +444,12 @@ func DecodeCert(b []byte) (*x509.Certificate, error) {
 	return x509.ParseCertificate(p.Bytes)
 }
 
-// DecodeKey reads a PKCS #8 private key from PEM.
+// DecodeKey reads a private key from PEM: PKCS #8, or SEC 1 of an elliptic curve.
 func DecodeKey(b []byte) (crypto.Signer, error) {
 	p, _ := pem.Decode(b)
+	if p != nil && p.Type == "EC PRIVATE KEY" { // SEC 1 (RFC 5915): so kubelets write theirs
+		return x509.ParseECPrivateKey(p.Bytes)
+	}
 	if p == nil || p.Type != "PRIVATE KEY" {
 		return nil, errors.New("there is no PEM private key in it")
 	}

@@ -25,6 +25,7 @@ import (
 	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/serve"
+	"verbund/internal/unit"
 )
 
 type server struct {
@@ -454,7 +455,7 @@ func (p *proxy) forward(c net.Conn, bind string) {
 		to, err := p.e.Dial(ctx, "tcp", s.addr)
 		cancel()
 		if err == nil {
-			host.Splice(serve.Quiet(c, b.clientT), serve.Quiet(to, b.serverT))
+			unit.Splice(serve.Quiet(c, b.clientT), serve.Quiet(to, b.serverT))
 			return
 		}
 	}

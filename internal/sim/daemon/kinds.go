@@ -96,11 +96,15 @@ func (k real) open() (func() error, string, error) {
 	if err != nil {
 		return nil, "", fmt.Errorf("clearing up what machines have left: %w", err)
 	}
-	said := ""
+	back, said, err := linux.Raise()
+	if err != nil {
+		return nil, "", err
+	}
 	if len(left) > 0 {
-		said = "what " + strings.Join(left, ", ") + " had left on this computer was cleared up"
+		said = append(said, "what "+strings.Join(left, ", ")+" had left on this computer was cleared up")
 	}
 	if err := n.Open(); err != nil {
+		err = errors.Join(err, back())
 		if errors.Is(err, linux.ErrBlockInUse) {
 			err = taken(k.file, err)
 		}
@@ -108,8 +112,8 @@ func (k real) open() (func() error, string, error) {
 	}
 	return func() error {
 		_, err := linux.Clear(k.folder)
-		return errors.Join(err, n.Close())
-	}, said, nil
+		return errors.Join(err, n.Close(), back())
+	}, strings.Join(said, "; "), nil
 }
 
 func (k real) digest(spec protocol.Image) (string, error) {

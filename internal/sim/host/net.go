@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"verbund/internal/sim/serve"
+	"verbund/internal/unit"
 )
 
 // FabricPort is where a machine takes streams for its pods from other machines.
@@ -235,27 +236,7 @@ func (n *Net) serveFabric(l net.Listener) {
 				return
 			}
 			io.WriteString(c, "ok\n")
-			Splice(&buffered{c, r}, a)
+			unit.Splice(&buffered{c, r}, a)
 		}()
 	}
-}
-
-// Splice copies both ways until both directions have ended, and closes both.
-func Splice(a, b net.Conn) {
-	var wg sync.WaitGroup
-	half := func(dst, src net.Conn) {
-		defer wg.Done()
-		io.Copy(dst, src)
-		if cw, ok := dst.(interface{ CloseWrite() error }); ok {
-			cw.CloseWrite()
-		} else {
-			dst.Close()
-		}
-	}
-	wg.Add(2)
-	go half(a, b)
-	go half(b, a)
-	wg.Wait()
-	a.Close()
-	b.Close()
 }

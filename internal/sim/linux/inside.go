@@ -137,9 +137,9 @@ func (l life) identity(root string) error {
 	return whole.Write(born, nil, 0o644)
 }
 
-// kept are settings of the kernel that it has only once, and that a kubelet wants to change:
+// kept are settings of the kernel that it has only once, and that a kubelet or proxy changes:
 // each machine has them for itself, as files.
-var kept = []string{"vm/overcommit_memory", "vm/panic_on_oom", "kernel/panic", "kernel/panic_on_oops", "kernel/keys/root_maxkeys", "kernel/keys/root_maxbytes"}
+var kept = []string{"vm/overcommit_memory", "vm/panic_on_oom", "kernel/panic", "kernel/panic_on_oops", "kernel/keys/root_maxkeys", "kernel/keys/root_maxbytes", "net/netfilter/nf_conntrack_max"}
 
 // devices are those of this computer that a machine has, too.
 var devices = []string{"null", "zero", "full", "random", "urandom", "tty", "fuse"}

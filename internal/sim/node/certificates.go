@@ -121,7 +121,7 @@ func (c *certificates) key(file string) (*ecdsa.PrivateKey, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := trust.EncodeKey(k)
+	b, err := sec1(k)
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (c *certificates) ask(ctx context.Context, api kubernetes.Interface, signer
 			return nil, fmt.Errorf("request: %w", err)
 		}
 	}
-	kb, err := trust.EncodeKey(key)
+	kb, err := sec1(key)
 	if err != nil {
 		return nil, err
 	}
@@ -338,3 +338,9 @@ func (c *certificates) server(h *host.Host, cfg tlsFiles) (func(*tls.ClientHello
 }
 
 type tlsFiles struct{ cert, key string }
+
+// sec1 writes a key as kubelets do (RFC 5915).
+func sec1(k *ecdsa.PrivateKey) ([]byte, error) {
+	b, err := x509.MarshalECPrivateKey(k)
+	return pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: b}), err
+}

@@ -19,6 +19,7 @@ import (
 
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
+	"verbund/internal/unit"
 )
 
 type proxy struct {
@@ -196,7 +197,7 @@ func (p *proxy) answer(l net.Listener, port int32) {
 				c.Close()
 				return
 			}
-			host.Splice(c, to)
+			unit.Splice(c, to)
 		}()
 	}
 }

@@ -28,8 +28,7 @@ import (
 	"go.etcd.io/etcd/client/v3/concurrency"
 	"google.golang.org/grpc"
 
-	"verbund/internal/sim/apiserver"
-	"verbund/internal/sim/host"
+	"verbund/internal/unit"
 )
 
 // config is the carrier's file; docs/protocols.md describes it.
@@ -56,28 +55,28 @@ const checkEvery = 250 * time.Millisecond
 const checksMissed = 4
 
 type carrier struct {
-	e     *host.Env
+	m     unit.Machine
 	cfg   config
 	api   *http.Client
 	store *tls.Config
 }
 
 // Run is the unit's program.
-func Run(ctx context.Context, e *host.Env) error {
+func Run(ctx context.Context, m unit.Machine, args []string) error {
 	fs := pflag.NewFlagSet("endpoint-carrier", pflag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	file := fs.String("config", "", "")
-	if err := fs.Parse(e.Args); err != nil {
-		return &host.ExitError{Code: 2, Err: err}
+	if err := fs.Parse(args); err != nil {
+		return unit.Usage(err)
 	}
-	c := &carrier{e: e}
+	c := &carrier{m: m}
 	if err := c.read(*file); err != nil {
 		return err
 	}
-	e.Ready()
+	m.Ready()
 	for ctx.Err() == nil {
 		if err := c.term(ctx); err != nil && ctx.Err() == nil {
-			e.Logf("not carrying %s: %v", c.cfg.Address, err)
+			m.Logf("not carrying %s: %v", c.cfg.Address, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -88,13 +87,13 @@ func Run(ctx context.Context, e *host.Env) error {
 }
 
 func (c *carrier) read(file string) error {
-	h := c.e.Host
+	h := c.m
 	b, err := h.ReadFile(file)
 	if err != nil {
 		return err
 	}
 	if err := json.Unmarshal(b, &c.cfg); err != nil {
-		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
+		return unit.Usage(fmt.Errorf("%s: %w", file, err))
 	}
 	pool := func(path string) (*x509.CertPool, error) {
 		b, err := h.ReadFile(path)
@@ -111,16 +110,25 @@ func (c *carrier) read(file string) error {
 	if err != nil {
 		return err
 	}
-	c.api = &http.Client{Timeout: time.Second, Transport: &http.Transport{DialContext: c.e.Dial, TLSClientConfig: &tls.Config{RootCAs: roots, ServerName: c.cfg.Name}}}
+	c.api = &http.Client{Timeout: time.Second, Transport: &http.Transport{DialContext: c.m.Dial, TLSClientConfig: &tls.Config{RootCAs: roots, ServerName: c.cfg.Name}}}
 	store, err := pool(c.cfg.DatastoreAuthority)
 	if err != nil {
 		return err
 	}
-	pair, err := apiserver.ReadPair(h, c.cfg.Certificate, c.cfg.Key)
-	if err != nil {
+	// The pair is read anew for every connection: it may have been renewed.
+	pair := func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+		cert, cerr := h.ReadFile(c.cfg.Certificate)
+		key, kerr := h.ReadFile(c.cfg.Key)
+		if err := errors.Join(cerr, kerr); err != nil {
+			return nil, err
+		}
+		p, err := tls.X509KeyPair(cert, key)
+		return &p, err
+	}
+	if _, err := pair(nil); err != nil {
 		return err
 	}
-	c.store = &tls.Config{RootCAs: store, GetClientCertificate: pair.Client}
+	c.store = &tls.Config{RootCAs: store, GetClientCertificate: pair}
 	return nil
 }
 
@@ -149,7 +157,7 @@ func (c *carrier) term(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	cl, err := clientv3.New(clientv3.Config{Endpoints: c.cfg.Datastore, TLS: c.store, DialTimeout: 2 * time.Second, Context: ctx,
-		DialOptions: []grpc.DialOption{grpc.WithContextDialer(func(ctx context.Context, addr string) (net.Conn, error) { return c.e.Dial(ctx, "tcp", addr) })}})
+		DialOptions: []grpc.DialOption{grpc.WithContextDialer(func(ctx context.Context, addr string) (net.Conn, error) { return c.m.Dial(ctx, "tcp", addr) })}})
 	if err != nil {
 		return err
 	}
@@ -204,7 +212,11 @@ func (c *carrier) carry(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	defer c.e.Host.Carry(a)()
+	letGo, err := c.m.Carry(ctx, a)
+	if err != nil {
+		return err
+	}
+	defer letGo()
 	var open []net.Listener
 	defer func() {
 		for _, l := range open {
@@ -219,9 +231,9 @@ func (c *carrier) carry(ctx context.Context) error {
 		open = append(open, l)
 		go c.serve(ctx, l)
 	}
-	c.e.Logf("carrying %s", c.cfg.Address)
+	c.m.Logf("carrying %s", c.cfg.Address)
 	<-ctx.Done()
-	c.e.Logf("letting go of %s", c.cfg.Address)
+	c.m.Logf("letting go of %s", c.cfg.Address)
 	return nil
 }
 
@@ -230,7 +242,7 @@ func (c *carrier) listen(ctx context.Context, addr string) (net.Listener, error)
 	t := time.NewTicker(checkEvery / 5)
 	defer t.Stop()
 	for {
-		l, err := c.e.Listen(addr)
+		l, err := c.m.Listen(addr)
 		if err == nil {
 			return l, nil
 		}
@@ -249,14 +261,14 @@ func (c *carrier) serve(ctx context.Context, l net.Listener) {
 			return
 		}
 		go func() {
-			out, err := c.e.Dial(ctx, "tcp", c.cfg.Server)
+			out, err := c.m.Dial(ctx, "tcp", c.cfg.Server)
 			if err != nil {
 				in.Close()
 				return
 			}
 			stop := context.AfterFunc(ctx, func() { in.Close(); out.Close() })
 			defer stop()
-			host.Splice(in, out)
+			unit.Splice(in, out)
 		}()
 	}
 }

@@ -22,8 +22,7 @@ import (
 	"k8s.io/client-go/tools/cache"
 
 	"verbund/internal/core/trust"
-	"verbund/internal/sim/host"
-	"verbund/internal/sim/kubeclient"
+	"verbund/internal/unit"
 )
 
 // config is the approver's file; docs/protocols.md describes it.
@@ -34,41 +33,41 @@ type config struct {
 }
 
 type approver struct {
-	e    *host.Env
+	m    unit.Machine
 	cfg  config
 	c    *kubernetes.Clientset
 	left map[string]string // requests that it left alone, and why
 }
 
 // Run is the unit's program.
-func Run(ctx context.Context, e *host.Env) error {
+func Run(ctx context.Context, m unit.Machine, args []string) error {
 	fs := pflag.NewFlagSet("request-approver", pflag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	file := fs.String("config", "", "")
-	if err := fs.Parse(e.Args); err != nil {
-		return &host.ExitError{Code: 2, Err: err}
+	if err := fs.Parse(args); err != nil {
+		return unit.Usage(err)
 	}
-	a := &approver{e: e, left: map[string]string{}}
-	b, err := e.Host.ReadFile(*file)
+	a := &approver{m: m, left: map[string]string{}}
+	b, err := m.ReadFile(*file)
 	if err != nil {
 		return err
 	}
 	if err := json.Unmarshal(b, &a.cfg); err != nil {
-		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", *file, err)}
+		return unit.Usage(fmt.Errorf("%s: %w", *file, err))
 	}
 	if _, err := a.nodes(); err != nil {
 		return err
 	}
-	if a.c, err = kubeclient.Client(e, a.cfg.Kubeconfig); err != nil {
+	if a.c, err = unit.Client(m, a.cfg.Kubeconfig); err != nil {
 		return err
 	}
-	e.Ready()
-	return kubeclient.Lead(ctx, e, a.c, "verbund-request-approver", 6*time.Second, 4*time.Second, 300*time.Millisecond, a.work)
+	m.Ready()
+	return unit.Lead(ctx, m, a.c, "verbund-request-approver", a.cfg.Holder, unit.Term{Lease: 6 * time.Second, Renew: 4 * time.Second, Retry: 300 * time.Millisecond}, a.work)
 }
 
 // nodes reads who is expected, as it is now.
 func (a *approver) nodes() ([]trust.ExpectedNode, error) {
-	b, err := a.e.Host.ReadFile(a.cfg.Nodes)
+	b, err := a.m.ReadFile(a.cfg.Nodes)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +114,7 @@ func (a *approver) decide(ctx context.Context, csr *certv1.CertificateSigningReq
 	}
 	nodes, err := a.nodes()
 	if err != nil {
-		a.e.Logf("who is expected: %v", err)
+		a.m.Logf("who is expected: %v", err)
 		return
 	}
 	var usages []string
@@ -126,14 +125,14 @@ func (a *approver) decide(ctx context.Context, csr *certv1.CertificateSigningReq
 	if !d.Approve {
 		if a.left[csr.Name] != d.Why {
 			a.left[csr.Name] = d.Why
-			a.e.Logf("left alone %s for %s: %s", csr.Name, csr.Spec.SignerName, d.Why)
+			a.m.Logf("left alone %s for %s: %s", csr.Name, csr.Spec.SignerName, d.Why)
 		}
 		return
 	}
 	csr.Status.Conditions = append(csr.Status.Conditions, certv1.CertificateSigningRequestCondition{Type: certv1.CertificateApproved, Status: "True", Reason: "ExpectedNode", Message: d.Why})
 	if _, err := a.c.CertificatesV1().CertificateSigningRequests().UpdateApproval(ctx, csr.Name, csr, metav1.UpdateOptions{}); err != nil {
-		a.e.Logf("approving %s: %v", csr.Name, err)
+		a.m.Logf("approving %s: %v", csr.Name, err)
 		return
 	}
-	a.e.Logf("approved %s of node %s for %s: %s", csr.Name, d.Node, csr.Spec.SignerName, d.Why)
+	a.m.Logf("approved %s of node %s for %s: %s", csr.Name, d.Node, csr.Spec.SignerName, d.Why)
 }
