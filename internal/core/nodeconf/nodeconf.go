@@ -468,7 +468,7 @@ peer-transport-security:
 func (r *renderer) control() {
 	c, m := r.c, r.m
 	own := fmt.Sprintf("https://%s:%d", m.Address, APIPort)
-	r.unit(unit{name: "kube-apiserver", about: "Kubernetes API server", after: UnitEtcd, typ: "notify", args: r.extra("kube-apiserver", []string{
+	r.unit(unit{name: "kube-apiserver", about: "Kubernetes API server", after: UnitEtcd, typ: "notify", extra: "TimeoutStopSec=30\n", args: r.extra("kube-apiserver", []string{
 		"--advertise-address=" + m.Address.String(),
 		"--bind-address=" + m.Address.String(),
 		fmt.Sprintf("--secure-port=%d", APIPort),
@@ -505,6 +505,9 @@ func (r *renderer) control() {
 		fmt.Sprintf("--enable-bootstrap-token-auth=%t", c.ByToken()),
 		"--service-cluster-ip-range=" + c.Services.String(),
 		"--shutdown-delay-duration=1s",
+		// Who watches is sent away before the server ends, instead of being waited for: for up
+		// to a minute nobody would be answered here otherwise.
+		"--shutdown-watch-termination-grace-period=3s",
 		"--tls-cert-file=" + tp("api-server.crt"),
 		"--tls-private-key-file=" + tp("api-server.key"),
 	})})
