@@ -69,7 +69,7 @@ func (Here) Carry(ctx context.Context, a netip.Addr) (func(), error) {
 	if err := give(); err != nil {
 		return nil, err
 	}
-	if err := announce(card.Attrs(), a); err != nil {
+	if err := Announce(card.Attrs().Index, card.Attrs().HardwareAddr, a); err != nil {
 		return nil, errors.Join(err, netlink.AddrDel(card, &netlink.Addr{IPNet: ip}))
 	}
 	ctx, stop := context.WithCancel(ctx)
@@ -116,8 +116,9 @@ func cardOf(a netip.Addr) (netlink.Link, error) {
 	return nil, fmt.Errorf("no network card of this machine is on the network of %s", a)
 }
 
-// announce says to everybody on a card's network who has an address now.
-func announce(card *netlink.LinkAttrs, a netip.Addr) error {
+// Announce says to everybody on a card's network which hardware has an address now, so that
+// nobody looks for another machine there any more.
+func Announce(card int, hardware net.HardwareAddr, a netip.Addr) error {
 	s, err := unix.Socket(unix.AF_PACKET, unix.SOCK_DGRAM, 0)
 	if err != nil {
 		return fmt.Errorf("announcing %s: %w", a, err)
@@ -126,11 +127,11 @@ func announce(card *netlink.LinkAttrs, a netip.Addr) error {
 	const arp = 0x0806 // EtherType
 	ip := a.As4()
 	// RFC 826: Ethernet, IPv4, request; who asks and who is asked are the same.
-	p := append([]byte{0, 1, 8, 0, 6, 4, 0, 1}, card.HardwareAddr...)
+	p := append([]byte{0, 1, 8, 0, 6, 4, 0, 1}, hardware...)
 	p = append(p, ip[:]...)
 	p = append(p, make([]byte, 6)...)
 	p = append(p, ip[:]...)
-	to := &unix.SockaddrLinklayer{Protocol: arp>>8 | arp&0xff<<8, Ifindex: card.Index, Halen: 6, Addr: [8]byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff}}
+	to := &unix.SockaddrLinklayer{Protocol: arp>>8 | arp&0xff<<8, Ifindex: card, Halen: 6, Addr: [8]byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff}}
 	for range 2 { // one may be lost
 		if err := unix.Sendto(s, p, 0, to); err != nil {
 			return fmt.Errorf("announcing %s: %w", a, err)

@@ -102,7 +102,7 @@ func (r *Run) taken(ctx context.Context, q trust.Request, t *store.Trust) error 
 	}
 	for _, m := range r.Cluster.With(part) {
 		at := netip.AddrPortFrom(m.Address, uint16(port)).String()
-		if how, err := look.ComeIn(ctx, at, &pair, header); err == nil && how != "" {
+		if how, err := look.ComeIn(ctx, at, look.AtAPI, &pair, header); err == nil && how != "" {
 			return fmt.Errorf("%s at %s refuses the new certificate of %s: %s", m.Name, at, q.Name, how)
 		}
 	}

@@ -43,7 +43,13 @@ func ownCertificates(c *topology.Cluster, m topology.Machine, shown map[string]p
 				continue
 			}
 		}
-		if _, gone := stale[file]; gone {
+		if why, gone := stale[file]; gone {
+			// A kubelet keeps every pair that it ever had, each under its date.
+			for other := range shown {
+				if strings.HasPrefix(other, strings.TrimSuffix(file, current)) {
+					stale[other] = why
+				}
+			}
 			if r.Server {
 				o.waits = "" // it is taken away first, and then asked for anew
 			}
@@ -57,6 +63,9 @@ func ownCertificates(c *topology.Cluster, m topology.Machine, shown map[string]p
 	}
 	return o
 }
+
+// current ends the name of the pair that a kubelet uses, a link to one with a date.
+const current = "current.pem"
 
 // OwnPairs is what a kubelet has of its own.
 type OwnPairs struct {

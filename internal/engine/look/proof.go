@@ -110,9 +110,9 @@ func proveDisk(ctx context.Context, s *session.Session, m topology.Machine, old 
 func proveWire(ctx context.Context, s *session.Session, t *store.Trust, m topology.Machine, id trust.Authority, old *x509.Certificate, pair tls.Certificate) []Proved {
 	var out []Proved
 	at := func(port int) string { return netip.AddrPortFrom(m.Address, uint16(port)).String() }
-	refused := func(what string, port int, header http.Header) {
+	refused := func(what string, port int, path string, header http.Header) {
 		p := Proved{Where: fmt.Sprintf("%s, port %d", m.Name, port), What: what + " refuses what the old authority signed"}
-		how, err := ComeIn(ctx, at(port), &pair, header)
+		how, err := ComeIn(ctx, at(port), path, &pair, header)
 		switch {
 		case err != nil:
 			p.Found = "it could not be tried: " + err.Error()
@@ -145,27 +145,34 @@ func proveWire(ctx context.Context, s *session.Session, t *store.Trust, m topolo
 			} else {
 				shows("the API server", nodeconf.APIPort)
 			}
-			refused("the API server", nodeconf.APIPort, header)
+			refused("the API server", nodeconf.APIPort, AtAPI, header)
 		}
 		if m.IsNode() && id == trust.Cluster {
 			shows("the kubelet", nodeconf.KubeletPort)
-			refused("the kubelet", nodeconf.KubeletPort, nil)
+			refused("the kubelet", nodeconf.KubeletPort, atKubelet, nil)
 		}
 	case trust.Datastore:
 		if m.Is(versions.Member) {
 			shows("the datastore", nodeconf.ClientPort)
-			refused("the datastore, for clients", nodeconf.ClientPort, nil)
-			refused("the datastore, for members", nodeconf.PeerPort, nil)
+			refused("the datastore, for clients", nodeconf.ClientPort, "/health", nil)
+			refused("the datastore, for members", nodeconf.PeerPort, "/members", nil)
 		}
 	}
 	return out
 }
 
-// ComeIn tries to get in at a server, with a client's pair if there is one and
+// What is asked of a server to see whether it lets one in: something that it has, since it
+// may say of anything else that it has not before it asks who it is that wants it.
+const (
+	AtAPI     = "/api/v1/namespaces"
+	atKubelet = "/pods"
+)
+
+// ComeIn tries to get in at a server, at a path, with a client's pair if there is one and
 // with headers, and says how it was refused; nothing when it was let in: who is
 // known and only may not do something was. An error says that it proves nothing:
 // nobody answered.
-func ComeIn(ctx context.Context, addr string, pair *tls.Certificate, header http.Header) (refused string, err error) {
+func ComeIn(ctx context.Context, addr, path string, pair *tls.Certificate, header http.Header) (refused string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	config := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}
@@ -177,7 +184,7 @@ func ComeIn(ctx context.Context, addr string, pair *tls.Certificate, header http
 			var d net.Dialer
 			return d.DialContext(ctx, "tcp", addr)
 		}}
-	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+addr+"/api/v1/namespaces", nil)
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+addr+path, nil)
 	if err != nil {
 		return "", err
 	}
@@ -261,7 +268,7 @@ func proveTokens(ctx context.Context, s *session.Session, v *View) ([]Proved, er
 func proveToken(ctx context.Context, m topology.Machine, genuine, forged string) Proved {
 	at := netip.AddrPortFrom(m.Address, nodeconf.APIPort).String()
 	show := func(token string) (string, error) {
-		return ComeIn(ctx, at, nil, http.Header{"Authorization": {"Bearer " + token}})
+		return ComeIn(ctx, at, AtAPI, nil, http.Header{"Authorization": {"Bearer " + token}})
 	}
 	p := Proved{Where: fmt.Sprintf("%s, port %d", m.Name, nodeconf.APIPort), What: "the API server refuses a token that the old key signed"}
 	taken, err := show(genuine)

@@ -43,18 +43,18 @@ func TestComeIn(t *testing.T) {
 	srv.StartTLS()
 	addr := srv.Listener.Addr().String()
 	ctx := context.Background()
-	if how, err := ComeIn(ctx, addr, made(trust.Datastore), nil); err != nil || !strings.Contains(how, "tls") {
+	if how, err := ComeIn(ctx, addr, AtAPI, made(trust.Datastore), nil); err != nil || !strings.Contains(how, "tls") {
 		t.Errorf("another authority's: %q, %v", how, err)
 	}
-	if how, err := ComeIn(ctx, addr, made(trust.Cluster), nil); err != nil || how != "" {
+	if how, err := ComeIn(ctx, addr, AtAPI, made(trust.Cluster), nil); err != nil || how != "" {
 		t.Errorf("one without rights counts as refused: %q, %v", how, err)
 	}
 	status = http.StatusUnauthorized
-	if how, err := ComeIn(ctx, addr, made(trust.Cluster), nil); err != nil || how == "" {
+	if how, err := ComeIn(ctx, addr, AtAPI, made(trust.Cluster), nil); err != nil || how == "" {
 		t.Errorf("unauthorized counts as let in: %v", err)
 	}
 	srv.Close()
-	if how, err := ComeIn(ctx, addr, made(trust.Datastore), nil); err == nil {
+	if how, err := ComeIn(ctx, addr, AtAPI, made(trust.Datastore), nil); err == nil {
 		t.Errorf("nobody is there, and that counts as %q", how)
 	}
 	mute, err := net.Listen("tcp", "127.0.0.1:0")
@@ -64,7 +64,7 @@ func TestComeIn(t *testing.T) {
 	defer mute.Close()
 	short, cancel := context.WithTimeout(ctx, 100*time.Millisecond)
 	defer cancel()
-	if how, err := ComeIn(short, mute.Addr().String(), made(trust.Datastore), nil); err == nil {
+	if how, err := ComeIn(short, mute.Addr().String(), AtAPI, made(trust.Datastore), nil); err == nil {
 		t.Errorf("nobody answers, and that counts as %q", how)
 	}
 }

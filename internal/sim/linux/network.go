@@ -14,6 +14,7 @@ import (
 	"github.com/vishvananda/netns"
 
 	"verbund/internal/core/topology"
+	"verbund/internal/unit"
 )
 
 // The site's own addresses in its block, beside those that every site has.
@@ -209,7 +210,31 @@ func (n Network) Plug(pid int, a netip.Addr, hardware net.HardwareAddr) error {
 	if err := h.LinkAdd(v); err != nil {
 		return fmt.Errorf("wiring %s: %w", a, err)
 	}
-	return enslave(h, card)
+	if err := enslave(h, card); err != nil {
+		return err
+	}
+	br, err := h.LinkByName(bridge)
+	if err != nil {
+		return err
+	}
+	// Whoever knew another machine at this address would look for that one for a while. It is
+	// said by the bridge, since a card that was just switched on does not carry anything yet.
+	return within(ns, func() error { return unit.Announce(br.Attrs().Index, hardware, a) })
+}
+
+// within does something in a network namespace. Its thread is not used for anything else
+// afterwards.
+func within(ns netns.NsHandle, do func() error) error {
+	done := make(chan error, 1)
+	go func() {
+		runtime.LockOSThread()
+		if err := netns.Set(ns); err != nil {
+			done <- err
+			return
+		}
+		done <- do()
+	}()
+	return <-done
 }
 
 // portOf is the bridge's port of a machine.

@@ -18,6 +18,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -181,7 +182,7 @@ func (c *certificates) ask(ctx context.Context, api kubernetes.Interface, signer
 	if err != nil {
 		return nil, fmt.Errorf("request %s: what was signed does not fit the key: %w", csr.Name, err)
 	}
-	if err := h.WriteFile(file, both, 0o600); err != nil {
+	if err := c.put(file, both); err != nil {
 		return nil, err
 	}
 	os.Remove(h.Path(keyBeside(file)))
@@ -338,6 +339,22 @@ func (c *certificates) server(h *host.Host, cfg tlsFiles) (func(*tls.ClientHello
 }
 
 type tlsFiles struct{ cert, key string }
+
+// put writes a pair under its date, as kubelets do, and has the link lead to it by which it is
+// used. Those from before stay.
+func (c *certificates) put(file string, pair []byte) error {
+	h := c.k.e.Host
+	dated := strings.TrimSuffix(file, "current.pem") + time.Now().UTC().Format("2006-01-02-15-04-05") + ".pem"
+	if err := h.WriteFile(dated, pair, 0o600); err != nil {
+		return err
+	}
+	link := h.Path(file)
+	os.Remove(link + ".new")
+	if err := os.Symlink(path.Base(dated), link+".new"); err != nil {
+		return err
+	}
+	return os.Rename(link+".new", link)
+}
 
 // sec1 writes a key as kubelets do (RFC 5915).
 func sec1(k *ecdsa.PrivateKey) ([]byte, error) {
