@@ -31,6 +31,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/creachadair/jrpc2"
@@ -48,6 +49,7 @@ import (
 type agent struct {
 	sys     System
 	changes changes
+	restart atomic.Bool // the machine restarts when what is being answered is said
 }
 
 // Serve answers one client until it hangs up.
@@ -64,7 +66,7 @@ func Serve(c io.ReadWriteCloser, sys System) {
 		protocol.UnitsList:     handler.New(sys.Units),
 		protocol.UnitsStart:    alone(a, protocol.UnitsStart, a.start),
 		protocol.UnitsStop:     alone(a, protocol.UnitsStop, a.stop),
-		protocol.UnitsRestart:  alone(a, protocol.UnitsRestart, a.restart),
+		protocol.UnitsRestart:  alone(a, protocol.UnitsRestart, a.startAgain),
 		protocol.UnitsReload:   alone(a, protocol.UnitsReload, a.reload),
 		protocol.Logs:          handler.New(a.logs),
 		protocol.SlotsPrepare:  alone(a, protocol.SlotsPrepare, a.prepare),
@@ -73,7 +75,21 @@ func Serve(c io.ReadWriteCloser, sys System) {
 		protocol.MachineProbe:  handler.New(a.probe),
 		protocol.MachineWipe:   alone(a, protocol.MachineWipe, func(ctx context.Context, _ struct{}) (bool, error) { return a.wipe(ctx) }),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
-	srv.Start(protocol.Questions(channel.Line(c, c))).Wait()
+	srv.Start(&last{protocol.Questions(channel.Line(c, c)), a}).Wait()
+}
+
+// last is a channel on which the last thing that is said before a restart is said whole.
+type last struct {
+	channel.Channel
+	a *agent
+}
+
+func (l *last) Send(b []byte) error {
+	err := l.Channel.Send(b)
+	if l.a.restart.CompareAndSwap(true, false) {
+		l.a.sys.Restart()
+	}
+	return err
 }
 
 func newAgent(sys System) *agent { return &agent{sys: sys, changes: changes{sys: sys}} }
@@ -189,7 +205,7 @@ func (a *agent) stop(ctx context.Context, req *protocol.UnitsRequest) (bool, err
 	return true, nil
 }
 
-func (a *agent) restart(ctx context.Context, req *protocol.UnitsRequest) (bool, error) {
+func (a *agent) startAgain(ctx context.Context, req *protocol.UnitsRequest) (bool, error) {
 	if ok, err := a.stop(ctx, req); !ok {
 		return false, err
 	}
@@ -287,6 +303,9 @@ func (a *agent) swap(ctx context.Context, req *protocol.SwitchRequest) (*protoco
 	r := &protocol.SwitchReply{Active: req.Slot}
 	for _, n := range req.Start {
 		err := a.sys.Start(ctx, n)
+		if err == nil && req.Health[n] != "" {
+			err = a.well(ctx, n, req.Health[n])
+		}
 		if err == nil {
 			continue
 		}
@@ -471,7 +490,7 @@ func (a *agent) wipe(ctx context.Context) (bool, error) {
 	if err := a.sys.Wipe(ctx); err != nil {
 		return false, err
 	}
-	a.sys.Restart()
+	a.restart.Store(true)
 	return true, nil
 }
 

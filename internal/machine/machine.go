@@ -333,9 +333,9 @@ func (m *Machine) PrepareSlot(ctx context.Context, slot string) error {
 }
 
 // Switch makes a slot the active one.
-func (m *Machine) Switch(ctx context.Context, slot string, start ...string) (*protocol.SwitchReply, error) {
+func (m *Machine) Switch(ctx context.Context, q protocol.SwitchRequest) (*protocol.SwitchReply, error) {
 	var r protocol.SwitchReply
-	return &r, m.call(ctx, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: slot, Start: start}, &r)
+	return &r, m.call(ctx, protocol.SlotsSwitch, q, &r)
 }
 
 // Ask says a line to a local socket of the machine, and returns what is answered.

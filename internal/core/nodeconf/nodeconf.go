@@ -74,6 +74,9 @@ const (
 	PeerPort        = 2380
 	KubeletPort     = 10250
 	ProxyHealthPort = 10256
+
+	controllerManagerPort = 10257
+	schedulerPort         = 10259
 )
 
 // Datastore is a machine's member as a URL.
@@ -525,7 +528,7 @@ func (r *renderer) control() {
 		fmt.Sprintf("--node-cidr-mask-size=%d", 32-bits.TrailingZeros(uint(max(c.PerNode, 1)))),
 		"--node-monitor-grace-period=" + r.patience().unheard.String(),
 		"--root-ca-file=" + tp("cluster-authority.crt"),
-		"--secure-port=10257",
+		fmt.Sprintf("--secure-port=%d", controllerManagerPort),
 		"--service-account-private-key-file=" + tp("service-account.key"),
 		"--service-cluster-ip-range=" + c.Services.String(),
 		"--use-service-account-credentials=true",
@@ -546,7 +549,7 @@ leaderElection:
 		"--authorization-kubeconfig=/etc/kubernetes/scheduler.kubeconfig",
 		"--bind-address=" + m.Address.String(),
 		"--config=" + Active + "etc/scheduler.yaml",
-		"--secure-port=10259",
+		fmt.Sprintf("--secure-port=%d", schedulerPort),
 	})})
 }
 

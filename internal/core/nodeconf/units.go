@@ -1,5 +1,11 @@
 package nodeconf
 
+import (
+	"net/netip"
+
+	"verbund/internal/core/topology"
+)
+
 // The units that run what a machine's parts need.
 const (
 	UnitEtcd              = "etcd.service"
@@ -13,3 +19,23 @@ const (
 	UnitProxy             = "kube-proxy.service"
 	UnitHAProxy           = "haproxy.service"
 )
+
+// Health is, by unit of a machine, where its program says that it is well, for those that do
+// not tell systemd when they serve.
+func Health(m topology.Machine) map[string]string {
+	at := func(scheme string, port int) string {
+		return scheme + "://" + netip.AddrPortFrom(m.Address, uint16(port)).String() + "/healthz"
+	}
+	out := map[string]string{}
+	for _, u := range Units(m) {
+		switch u {
+		case UnitControllerManager:
+			out[u] = at("https", controllerManagerPort)
+		case UnitScheduler:
+			out[u] = at("https", schedulerPort)
+		case UnitProxy:
+			out[u] = at("http", ProxyHealthPort)
+		}
+	}
+	return out
+}

@@ -187,7 +187,7 @@ func (r *Run) swap(ctx context.Context, m topology.Machine) error {
 		if _, err := c.Put(ctx, first, inSlot); err != nil {
 			return err
 		}
-		rep, err := c.Switch(ctx, slot, nodeconf.Units(m)...)
+		rep, err := c.Switch(ctx, protocol.SwitchRequest{Slot: slot, Start: nodeconf.Units(m), Health: nodeconf.Health(m)})
 		if err != nil {
 			return err
 		}

@@ -177,7 +177,7 @@ func (w *writing) move(ctx context.Context, c session.Machine) error {
 	if err := c.Do(ctx, protocol.UnitsStop, nodeconf.Units(w.m)...); err != nil {
 		return err
 	}
-	if _, err := c.Switch(ctx, w.slot); err != nil {
+	if _, err := c.Switch(ctx, protocol.SwitchRequest{Slot: w.slot}); err != nil {
 		return err
 	}
 	_, err := c.Put(ctx, nil, []string{nodeconf.Pending})

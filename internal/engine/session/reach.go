@@ -33,7 +33,7 @@ type Machine interface {
 	Ask(ctx context.Context, socket, line string) (string, error)
 	PrepareSlot(ctx context.Context, slot string) error
 	// Switch boots into a slot, and back by itself when units do not come up there.
-	Switch(ctx context.Context, slot string, start ...string) (*protocol.SwitchReply, error)
+	Switch(ctx context.Context, q protocol.SwitchRequest) (*protocol.SwitchReply, error)
 	Close() error
 }
 

@@ -276,7 +276,8 @@ func (m *Machine) PrepareSlot(_ context.Context, slot string) error {
 }
 
 // Switch boots into a slot, or falls back.
-func (m *Machine) Switch(_ context.Context, slot string, start ...string) (*protocol.SwitchReply, error) {
+func (m *Machine) Switch(_ context.Context, q protocol.SwitchRequest) (*protocol.SwitchReply, error) {
+	slot, start := q.Slot, q.Start
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if err := m.begin("switch to " + slot); err != nil {

@@ -201,6 +201,9 @@ type SlotRequest struct {
 type SwitchRequest struct {
 	Slot  string   `json:"slot"`
 	Start []string `json:"start,omitempty"`
+	// Health is, by unit, the URL at which its program says that it is well. For a unit that
+	// does not tell the service manager when it serves, only that shows that it came up.
+	Health map[string]string `json:"health,omitempty"`
 }
 
 // SwitchReply says what came of it.

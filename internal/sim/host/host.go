@@ -532,7 +532,9 @@ func (h *Host) Off(pulled bool) {
 		case *listener:
 			c.Listener.Close()
 		case *conn:
-			if t, ok := c.Conn.(*net.TCPConn); ok {
+			// Whoever's plug is pulled says nothing more, and what was said before is lost
+			// where it had not arrived; one that shuts down hangs up.
+			if t, ok := c.Conn.(*net.TCPConn); ok && pulled {
 				t.SetLinger(0)
 			}
 			c.Conn.Close()

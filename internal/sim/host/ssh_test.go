@@ -102,7 +102,7 @@ func TestLogin(t *testing.T) {
 	h.Suffer(Faults{})
 
 	slot(t, h, "a", "v1", map[string]string{"bad": "fail", "good": "serve"})
-	if _, err := m.Switch(ctx, "a"); err != nil {
+	if _, err := m.Switch(ctx, protocol.SwitchRequest{Slot: "a"}); err != nil {
 		t.Fatal(err)
 	}
 	var ue *machine.UnitError
@@ -119,7 +119,7 @@ func TestLogin(t *testing.T) {
 	if ls, err := m.Logs(ctx, "bad.service", 1); err != nil || len(ls) != 1 || !strings.Contains(ls[0], "no such flag") {
 		t.Errorf("logs %q, %v", ls, err)
 	}
-	if _, err := m.Switch(ctx, "c"); err == nil {
+	if _, err := m.Switch(ctx, protocol.SwitchRequest{Slot: "c"}); err == nil {
 		t.Error("there is no slot c")
 	}
 
