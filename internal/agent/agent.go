@@ -33,6 +33,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"syscall"
+	"time"
 
 	"github.com/creachadair/jrpc2"
 	"github.com/creachadair/jrpc2/channel"
@@ -49,7 +50,8 @@ import (
 type agent struct {
 	sys     System
 	changes changes
-	restart atomic.Bool // the machine restarts when what is being answered is said
+	wiped   atomic.Bool
+	restart func() // restarts the machine, once
 }
 
 // Serve answers one client until it hangs up.
@@ -75,24 +77,19 @@ func Serve(c io.ReadWriteCloser, sys System) {
 		protocol.MachineProbe:  handler.New(a.probe),
 		protocol.MachineWipe:   alone(a, protocol.MachineWipe, func(ctx context.Context, _ struct{}) (bool, error) { return a.wipe(ctx) }),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
-	srv.Start(&last{protocol.Questions(channel.Line(c, c)), a}).Wait()
-}
-
-// last is a channel on which the last thing that is said before a restart is said whole.
-type last struct {
-	channel.Channel
-	a *agent
-}
-
-func (l *last) Send(b []byte) error {
-	err := l.Channel.Send(b)
-	if l.a.restart.CompareAndSwap(true, false) {
-		l.a.sys.Restart()
+	srv.Start(protocol.Questions(channel.Line(c, c))).Wait()
+	if a.wiped.Load() {
+		a.restart()
 	}
-	return err
 }
 
-func newAgent(sys System) *agent { return &agent{sys: sys, changes: changes{sys: sys}} }
+func newAgent(sys System) *agent {
+	return &agent{sys: sys, changes: changes{sys: sys}, restart: sync.OnceFunc(sys.Restart)}
+}
+
+// hangUp is how long whoever had a machine wiped may take to hang up before it restarts all
+// the same: what was answered is to arrive.
+const hangUp = 2 * time.Second
 
 // code turns errors that the other side acts on into the protocol's codes.
 func code(err error) error {
@@ -490,7 +487,8 @@ func (a *agent) wipe(ctx context.Context) (bool, error) {
 	if err := a.sys.Wipe(ctx); err != nil {
 		return false, err
 	}
-	a.restart.Store(true)
+	a.wiped.Store(true)
+	time.AfterFunc(hangUp, a.restart)
 	return true, nil
 }
 

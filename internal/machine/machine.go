@@ -292,11 +292,15 @@ func (m *Machine) Probe(ctx context.Context, q protocol.ProbeRequest) (*protocol
 	return &r, m.call(ctx, protocol.MachineProbe, q, &r)
 }
 
-// Wipe stops everything on the machine and empties its disk; it restarts after
-// that, and the connection ends.
+// Wipe stops everything on the machine and empties its disk, and hangs up: it restarts after
+// that.
 func (m *Machine) Wipe(ctx context.Context) error {
 	var ok bool
-	return m.call(ctx, protocol.MachineWipe, nil, &ok)
+	if err := m.call(ctx, protocol.MachineWipe, nil, &ok); err != nil {
+		return err
+	}
+	m.Close() // it may have hung up first
+	return nil
 }
 
 // Pull fetches an artefact into a slot.
