@@ -76,6 +76,7 @@ type world struct {
 	keys string // folder of key files, outside the working folder
 
 	spoilt bool // the test has damaged what the tool remembers
+	real   bool // its machines are real systems, which take as long as in life
 }
 
 // newWorld drafts a cluster at a given version. The block depends on the
@@ -168,7 +169,11 @@ func (w *world) command(args ...string) *exec.Cmd {
 
 func (w *world) run(args ...string) (stdout, stderr string, code int) {
 	w.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	most := 3 * time.Minute
+	if w.real {
+		most = 10 * time.Minute
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), most)
 	defer cancel()
 	cmd := w.command(args...)
 	var o, e bytes.Buffer

@@ -34,13 +34,16 @@ var draftSmall string
 //go:embed draft/site.yaml
 var draftSite string
 
+//go:embed draft/site-linux.yaml
+var draftLinux string
+
 // DraftCmd is verbund draft.
 func DraftCmd(a *desk.App) *cobra.Command {
-	var shape, siteName, version string
+	var shape, siteName, version, components string
 	c := &cobra.Command{
 		Use: "draft NAME", Short: "Write a commented declaration and its site file",
 		Long:    "Writes NAME.verbund.yaml, and the file of its site if there is none yet. Existing files are left alone.",
-		Example: "  verbund draft tidewatch\n  verbund draft lampwright --shape small",
+		Example: "  verbund draft tidewatch\n  verbund draft lampwright --shape small\n  verbund draft tidewatch --linux components",
 		Args:    term.ExactArgs(1, "the name of the cluster"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			name := args[0]
@@ -51,16 +54,29 @@ func DraftCmd(a *desk.App) *cobra.Command {
 			if text == "" {
 				return term.Usage("there is no shape %q; choose small or available", shape)
 			}
-			if _, ok := versions.Shipped().Set(version); !ok {
-				return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", version, strings.Join(versions.Shipped().Versions(), ", "))
+			at, cat, site := map[string]any{"Name": name, "Site": siteName}, versions.Shipped(), draftSite
+			if components != "" {
+				var err error
+				if cat, err = real(a.Dir, components, at); err != nil {
+					return err
+				}
+				site = draftLinux
 			}
+			if version == "" {
+				vs := cat.Versions()
+				version = vs[len(vs)-1]
+			}
+			if _, ok := cat.Set(version); !ok {
+				return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", version, strings.Join(cat.Versions(), ", "))
+			}
+			at["Kubernetes"] = version
 			// Editors find the schema by the comment line at the head of the draft.
 			sch, err := declare.DeclarationSchema()
 			if err != nil {
 				return err
 			}
 			wrote := []string{}
-			files := []struct{ path, text string }{{name + declare.Ending, text}, {siteName + declare.SiteEnding, draftSite}}
+			files := []struct{ path, text string }{{name + declare.Ending, text}, {siteName + declare.SiteEnding, site}}
 			if err := os.MkdirAll(filepath.Join(a.Dir, store.Dir), 0o700); err != nil {
 				return err
 			}
@@ -78,7 +94,8 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				}
 				var b strings.Builder
 				t := template.Must(template.New("draft").Parse(f.text))
-				if err := t.Execute(&b, map[string]any{"Name": name, "Site": siteName, "Kubernetes": version, "Addresses": blockFor(abs)}); err != nil {
+				at["Addresses"] = blockFor(abs, components != "")
+				if err := t.Execute(&b, at); err != nil {
 					return err
 				}
 				if err := whole.Write(p, []byte(b.String()), 0o644); err != nil {
@@ -97,18 +114,56 @@ func DraftCmd(a *desk.App) *cobra.Command {
 			return nil
 		},
 	}
-	vs := versions.Shipped().Versions()
 	c.Flags().StringVar(&shape, "shape", "available", "small (one control, one worker) or available (three control behind a balancer)")
 	c.Flags().StringVar(&siteName, "site", "estuary", "the site that supplies the machines")
-	c.Flags().StringVar(&version, "kubernetes", vs[len(vs)-1], "a version of the catalogue")
+	c.Flags().StringVar(&version, "kubernetes", "", "a version of the catalogue (as a rule the newest)")
+	c.Flags().StringVar(&components, "linux", "", "machines that are real Linux systems on this computer, with the components in a folder that tools/components built")
 	return c
 }
 
-// blockFor chooses an address block by the folder, so that sites in different
-// folders do not meet.
-func blockFor(path string) netip.Prefix {
+// oldGroups says whether this computer has its cgroups in version 1.
+func oldGroups() bool {
+	_, err := os.Stat("/sys/fs/cgroup/cgroup.controllers")
+	return err != nil
+}
+
+// real reads the catalogue of a folder of real components, and adds what a draft says of it.
+func real(dir, components string, at map[string]any) (*versions.Catalogue, error) {
+	folder := components
+	if !filepath.IsAbs(folder) {
+		folder = filepath.Join(dir, folder)
+	}
+	b, err := os.ReadFile(filepath.Join(folder, "catalogue.yaml"))
+	if err != nil {
+		return nil, term.Usage("%s has no catalogue of real components: %v; build them with: cd tools/components && go run . -to FOLDER", components, err)
+	}
+	cat, err := versions.Read(b)
+	if err != nil {
+		return nil, term.Usage("the catalogue of %s is not used: %v; build the components once more", components, err)
+	}
+	// Both files name it as it lies beside them, so that they can be moved together.
+	from, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if folder, err = filepath.Abs(folder); err != nil {
+		return nil, err
+	}
+	if at["Stock"], err = filepath.Rel(from, folder); err != nil {
+		return nil, err
+	}
+	at["Digest"], at["OldGroups"] = versions.DigestOf(b), oldGroups()
+	return cat, nil
+}
+
+// blockFor chooses an address block by the folder, so that sites in different folders do not
+// meet: of the loopback range, or a private one where machines are real.
+func blockFor(path string, real bool) netip.Prefix {
 	h := fnv.New32a()
 	h.Write([]byte(path))
 	v := h.Sum32()
+	if real {
+		return netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(64 + v>>8&63), byte(v), 0}), 24)
+	}
 	return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(64 + v>>8&63), byte(v), 0}), 24)
 }

@@ -6,8 +6,8 @@ import (
 
 // Two folders get different blocks, and one folder always the same.
 func TestBlockFor(t *testing.T) {
-	a, b := blockFor("/a/estuary.site.yaml"), blockFor("/b/estuary.site.yaml")
-	if a == b || a != blockFor("/a/estuary.site.yaml") || !a.Addr().IsLoopback() || a.Bits() != 24 {
+	a, b := blockFor("/a/estuary.site.yaml", false), blockFor("/b/estuary.site.yaml", false)
+	if a == b || a != blockFor("/a/estuary.site.yaml", false) || !a.Addr().IsLoopback() || a.Bits() != 24 {
 		t.Errorf("%s and %s", a, b)
 	}
 }

@@ -58,6 +58,18 @@ func checkSite(d *document, s *Site) {
 	case a.Contains(netip.MustParseAddr("127.0.0.1")):
 		d.add("addresses", "site-addresses", fmt.Sprintf("%s holds 127.0.0.1, which belongs to this computer", a), "choose another block inside 127.0.0.0/8")
 	}
+	if s.Kind == LinuxSite {
+		// What machines of this kind do takes as long as it takes.
+		if d.has("pace") {
+			d.add("pace", "site-pace", "machines of kind linux have no pace but their own", "take the line out")
+		}
+		s.Pace = 1
+		if d.has("bare") {
+			d.add("bare", "site-kind", "a site of kind linux has no bare machines", "take the list out")
+		}
+	} else if s.Stock != "" {
+		d.add("stock", "site-kind", "machines of a simulated site run what ships inside, and nothing else", "take the line out, or write kind: linux")
+	}
 	if s.Pace < 1 || s.Pace > 1000 {
 		d.add("pace", "site-pace", fmt.Sprintf("pace %d is out of range", s.Pace), "choose 1 (as in life) to 1000")
 	}

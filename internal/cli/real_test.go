@@ -1,0 +1,183 @@
+package cli_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+)
+
+// newRealWorld drafts a cluster on machines that are real Linux systems, with the components
+// in the folder that VERBUND_COMPONENTS names.
+func newRealWorld(t *testing.T, shape, version string) *world {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("only root can make machines that are real systems")
+	}
+	components := os.Getenv("VERBUND_COMPONENTS")
+	if components == "" {
+		t.Skip("VERBUND_COMPONENTS names no folder of real components; tools/components builds one")
+	}
+	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir(), real: true}
+	w.ok("draft", "tidewatch", "--shape", shape, "--kubernetes", version, "--linux", components)
+	block := fmt.Sprintf("10.%d.%d.0/24", 80+os.Getpid()%100, worlds.Add(1)%256)
+	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
+	t.Cleanup(func() {
+		if t.Failed() {
+			_, errs, _ := w.run("history")
+			t.Logf("%s", errs)
+		}
+		w.run("teardown", "--confirm", "tidewatch")
+		w.run("site", "stop")
+		w.nothingLeft()
+	})
+	return w
+}
+
+// nothingLeft looks for what a site of real machines might leave on this computer.
+func (w *world) nothingLeft() {
+	w.Helper()
+	for _, p := range w.processes() {
+		w.Errorf("still there: %s", p)
+	}
+	for _, pattern := range []string{"/run/netns/verbund-*", "/sys/fs/cgroup/*/verbund-*", "/sys/fs/cgroup/verbund-*"} {
+		left, err := filepath.Glob(pattern)
+		if err != nil {
+			w.Fatal(err)
+		}
+		for _, l := range left {
+			w.Errorf("still there: %s", l)
+		}
+	}
+	if b, err := os.ReadFile("/proc/mounts"); err != nil || strings.Contains(string(b), w.dir) {
+		w.Errorf("something of %s is still mounted: %v", w.dir, err)
+	}
+	is, err := net.Interfaces()
+	if err != nil {
+		w.Fatal(err)
+	}
+	for _, i := range is {
+		if strings.HasPrefix(i.Name, "vb") {
+			w.Errorf("still there: network card %s", i.Name)
+		}
+	}
+}
+
+// says asks an address over HTTP and returns what it says.
+func says(ctx context.Context, url string) (string, error) {
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return "", err
+	}
+	c := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
+	r, err := c.Do(q)
+	if err != nil {
+		return "", err
+	}
+	defer r.Body.Close()
+	b, err := io.ReadAll(r.Body)
+	if err == nil && r.StatusCode != http.StatusOK {
+		err = fmt.Errorf("%s: %s", r.Status, b)
+	}
+	return string(b), err
+}
+
+// The whole life of a real cluster: raised, used, with a control-plane machine lost and back,
+// moved by a minor, a worker replaced, certificates renewed, an authority replaced, torn down.
+// From the first deployment on an application is asked all the time, and always answers.
+func TestRealLife(t *testing.T) {
+	w := newRealWorld(t, "available", "v1.36.3")
+	w.fewer(3, 0)
+	w.declare(`(?s)  - name: forecast.*`, "")
+	took := func(what string, args ...string) {
+		t.Helper()
+		began := time.Now()
+		w.ok(args...)
+		t.Logf("%s: %s", what, time.Since(began).Round(100*time.Millisecond))
+	}
+	took("raised", "converge", "--yes")
+	w.well("v1.36.3")
+	file := w.path("kubeconfig")
+	w.ok("access", "--merge", file)
+	w.deploy(file)
+	s := w.status()
+	application := "http://" + net.JoinHostPort(s.Endpoint.Address, "8080") + "/"
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Minute)
+	defer cancel()
+
+	// Through every node, and from a pod by the service's name, which the cluster's DNS knows.
+	for name, m := range w.machines() {
+		if name == "tidewatch-balancer-1" {
+			continue
+		}
+		if b, err := says(ctx, "http://"+net.JoinHostPort(m.Address, "30080")+"/ask?name=tidetable.default.svc.tidewatch.test"); err != nil || !strings.Contains(b, "tidetable 1.0 from tidetable-") {
+			t.Errorf("through %s, and from there by name: %q, %v", name, b, err)
+		}
+	}
+	k, err := clientOf(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pods, err := k.CoreV1().Pods("default").List(ctx, metav1.ListOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	on := map[string]bool{}
+	for _, p := range pods.Items {
+		on[p.Spec.NodeName] = true
+	}
+	if len(on) < 2 {
+		t.Errorf("the pods are on %v alone", on)
+	}
+
+	l := startLoad(map[string]func(context.Context) error{"application": func(ctx context.Context) error {
+		_, err := says(ctx, application)
+		return err
+	}})
+	defer l.stop()
+
+	// The API goes on while a control-plane machine is without power.
+	w.ok("site", "power", "tidewatch-control-2", "cut")
+	w.until(30*time.Second, "the API to answer without a control-plane machine", func() (bool, string) {
+		_, err := k.CoreV1().Nodes().List(ctx, metav1.ListOptions{})
+		return err == nil, fmt.Sprint(err)
+	})
+	took("control-plane machine back", "converge", "--yes")
+	w.well("v1.36.3")
+
+	took("moved by a minor", "upgrade", "v1.37.2", "--yes")
+	w.well("v1.37.2")
+	nodes, err := k.CoreV1().Nodes().List(ctx, metav1.ListOptions{})
+	if err != nil || len(nodes.Items) != 6 {
+		t.Fatalf("%d nodes, %v", len(nodes.Items), err)
+	}
+	for _, n := range nodes.Items {
+		if n.Status.NodeInfo.KubeletVersion != "v1.37.2" || n.Spec.Unschedulable {
+			t.Errorf("%s is on %s, unschedulable %t", n.Name, n.Status.NodeInfo.KubeletVersion, n.Spec.Unschedulable)
+		}
+	}
+	before := w.machines()["tidewatch-gauges-2"].Hardware
+	took("worker replaced", "replace", "tidewatch-gauges-2", "--yes")
+	if now := w.machines()["tidewatch-gauges-2"].Hardware; now == before {
+		t.Errorf("gauges-2 is the machine from before, %s", now)
+	}
+	took("certificates renewed", "trust", "renew", "--all", "--yes")
+	took("authority replaced and proven", "trust", "replace", "cluster-authority", "--yes")
+	w.well("v1.37.2")
+	l.stop()
+	l.stopped.Wait()
+	if len(l.bad) > 0 || l.good < 1000 {
+		t.Errorf("%d requests answered, %d not: %s", l.good, len(l.bad), strings.Join(l.bad[:min(5, len(l.bad))], "\n"))
+	}
+	t.Logf("%d requests, %d failed", l.good+len(l.bad), len(l.bad))
+	took("torn down", "teardown", "--confirm", "tidewatch")
+	w.nothingLeft()
+}
