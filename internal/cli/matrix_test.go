@@ -19,6 +19,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -50,11 +51,14 @@ pools:
 var keyTable = map[string]string{
 	"tidewatch-control-1": `etc/kubernetes/trust/api-server-datastore.key etc/kubernetes/trust/api-server-kubelet.key etc/kubernetes/trust/api-server.key etc/kubernetes/trust/cluster-signing.key
 		etc/kubernetes/trust/controller-manager.key etc/kubernetes/trust/front-proxy.key etc/kubernetes/trust/kubelet-client.key etc/kubernetes/trust/proxy.key etc/kubernetes/trust/request-approver.key
-		etc/kubernetes/trust/scheduler.key etc/kubernetes/trust/secrets-encryption.yaml etc/kubernetes/trust/service-account.key var/lib/kubelet/pki/kubelet-server-current.pem`,
+		etc/kubernetes/trust/scheduler.key etc/kubernetes/trust/secrets-encryption.yaml etc/kubernetes/trust/service-account.key var/lib/kubelet/pki/kubelet-server-DATE.pem`,
 	"tidewatch-datastore-1": "etc/kubernetes/trust/datastore-member.key etc/kubernetes/trust/datastore-peer.key",
-	"tidewatch-keepers-1":   "etc/kubernetes/trust/kubelet-client.key etc/kubernetes/trust/proxy.key var/lib/kubelet/pki/kubelet-server-current.pem",
-	"tidewatch-lamps-1":     "etc/kubernetes/trust/proxy.key var/lib/kubelet/pki/kubelet-client-current.pem var/lib/kubelet/pki/kubelet-server-current.pem",
+	"tidewatch-keepers-1":   "etc/kubernetes/trust/kubelet-client.key etc/kubernetes/trust/proxy.key var/lib/kubelet/pki/kubelet-server-DATE.pem",
+	"tidewatch-lamps-1":     "etc/kubernetes/trust/proxy.key var/lib/kubelet/pki/kubelet-client-DATE.pem var/lib/kubelet/pki/kubelet-server-DATE.pem",
 }
+
+// dated is how a kubelet's pair is called.
+var dated = regexp.MustCompile(`-\d{4}-\d\d-\d\d-\d\d-\d\d-\d\d\.pem$`)
 
 // purposes are what each kind of certificate has to be good for.
 var serves = []string{"api-server", "datastore-member", "datastore-peer", "kubelet-server-current"}
@@ -132,7 +136,8 @@ func keysWhereTheyBelong(t *testing.T, disks string) {
 			b, err := os.ReadFile(p)
 			if err == nil && (bytes.Contains(b, []byte("PRIVATE KEY")) || bytes.Contains(b, []byte("- secretbox:"))) {
 				rel, _ := filepath.Rel(m, p)
-				have = append(have, rel)
+				// A kubelet's pair lies under its date, and a link leads to it.
+				have = append(have, dated.ReplaceAllString(rel, "-DATE.pem"))
 				if i, err := d.Info(); err != nil || i.Mode().Perm() != 0o600 {
 					t.Errorf("%s has mode %v, %v", p, i.Mode(), err)
 				}
@@ -149,7 +154,7 @@ func keysWhereTheyBelong(t *testing.T, disks string) {
 
 func certificatesByOpenSSL(t *testing.T, w *world, disks string) {
 	certs, _ := filepath.Glob(disks + "/*/etc/kubernetes/trust/*.crt")
-	own, _ := filepath.Glob(disks + "/*/var/lib/kubelet/pki/*.pem")
+	own, _ := filepath.Glob(disks + "/*/var/lib/kubelet/pki/*-current.pem")
 	n := 0
 	for _, file := range append(certs, own...) {
 		b, err := os.ReadFile(file)

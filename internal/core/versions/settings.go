@@ -134,7 +134,7 @@ var Owned = map[string][]string{
 		"kubelet-preferred-address-types", "proxy-client-cert-file", "proxy-client-key-file", "requestheader-allowed-names", "requestheader-client-ca-file",
 		"requestheader-extra-headers-prefix", "requestheader-group-headers", "requestheader-username-headers", "secure-port", "service-account-issuer",
 		"service-account-key-file", "service-account-signing-key-file", "service-account-max-token-expiration", "service-account-extend-token-expiration",
-		"enable-bootstrap-token-auth", "encryption-provider-config", "service-cluster-ip-range", "shutdown-delay-duration", "tls-cert-file", "tls-private-key-file"},
+		"enable-bootstrap-token-auth", "encryption-provider-config", "service-cluster-ip-range", "shutdown-delay-duration", "shutdown-watch-termination-grace-period", "tls-cert-file", "tls-private-key-file"},
 	"kube-controller-manager": {"allocate-node-cidrs", "authentication-kubeconfig", "authorization-kubeconfig", "bind-address", "cluster-cidr", "cluster-name",
 		"cluster-signing-duration", "cluster-signing-kubelet-client-cert-file", "cluster-signing-kubelet-client-key-file",
 		"cluster-signing-kubelet-serving-cert-file", "cluster-signing-kubelet-serving-key-file", "kubeconfig", "leader-elect", "leader-elect-lease-duration", "leader-elect-renew-deadline",
