@@ -2,15 +2,18 @@ package cli_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"verbund/internal/sim/linux"
 
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 )
@@ -48,26 +51,17 @@ func (w *world) nothingLeft() {
 	for _, p := range w.processes() {
 		w.Errorf("still there: %s", p)
 	}
-	for _, pattern := range []string{"/run/netns/verbund-*", "/sys/fs/cgroup/*/verbund-*", "/sys/fs/cgroup/verbund-*"} {
-		left, err := filepath.Glob(pattern)
-		if err != nil {
-			w.Fatal(err)
-		}
-		for _, l := range left {
-			w.Errorf("still there: %s", l)
-		}
+	folder := w.path(".verbund/sites/estuary")
+	left, err := linux.Left(folder)
+	if err != nil || len(left) > 0 {
+		w.Errorf("still there: cgroups of %v, %v", left, err)
+	}
+	n := linux.NetworkOf(folder, netip.Prefix{})
+	if _, err := os.Stat("/run/netns/" + n.Name); !errors.Is(err, os.ErrNotExist) {
+		w.Errorf("still there: network %s, %v", n.Name, err)
 	}
 	if b, err := os.ReadFile("/proc/mounts"); err != nil || strings.Contains(string(b), w.dir) {
 		w.Errorf("something of %s is still mounted: %v", w.dir, err)
-	}
-	is, err := net.Interfaces()
-	if err != nil {
-		w.Fatal(err)
-	}
-	for _, i := range is {
-		if strings.HasPrefix(i.Name, "vb") {
-			w.Errorf("still there: network card %s", i.Name)
-		}
 	}
 }
 

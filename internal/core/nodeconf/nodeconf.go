@@ -614,6 +614,9 @@ const (
 	Enrolment        = "/etc/kubernetes/enrolment.kubeconfig"
 	OwnKubeconfig    = "/var/lib/kubelet/kubeconfig"
 	issuedKubeconfig = "/etc/kubernetes/kubelet-client.kubeconfig"
+
+	// KubeletConfig is what a kubelet is told beyond its flags.
+	KubeletConfig = Active + "etc/kubelet.yaml"
 )
 
 // node: it is long because it is a list, one file after the other: a reader looks for a file in one place.
@@ -688,7 +691,7 @@ capabilities = ["pull", "resolve"]
 			fmt.Fprintf(&taints, "  - {key: %q, value: %q, effect: %q}\n", t.Key, t.Value, t.Effect)
 		}
 	}
-	r.text(Active+"etc/kubelet.yaml", 0o644, r.config("kubelet", fmt.Sprintf(`apiVersion: kubelet.config.k8s.io/v1beta1
+	r.text(KubeletConfig, 0o644, r.config("kubelet", fmt.Sprintf(`apiVersion: kubelet.config.k8s.io/v1beta1
 kind: KubeletConfiguration
 address: %[1]s
 port: %[2]d
@@ -718,7 +721,7 @@ tlsCipherSuites: [%[8]s]
 		}
 	}
 	r.unit(unit{name: "kubelet", about: "Kubernetes node agent", after: UnitContainerd, typ: "notify", args: flags(append(enrolment,
-		"--config="+Active+"etc/kubelet.yaml",
+		"--config="+KubeletConfig,
 		"--hostname-override="+m.Name,
 		"--kubeconfig="+kubeconfig,
 		"--node-ip="+m.Address.String(),

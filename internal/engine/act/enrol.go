@@ -1,6 +1,7 @@
 package act
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"slices"
@@ -58,7 +59,11 @@ func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c sess
 	if err != nil {
 		return err
 	}
-	if slices.ContainsFunc(us, func(u protocol.UnitState) bool { return u.Name == nodeconf.UnitKubelet && u.State == "activating" }) {
+	// One that renews by itself runs while it waits for its first certificate: that it is
+	// active does not mean that it is enrolled, and a new token it reads only when it starts.
+	if slices.ContainsFunc(us, func(u protocol.UnitState) bool {
+		return u.Name == nodeconf.UnitKubelet && (u.State == "activating" || u.State == "active")
+	}) {
 		admitted, _, err := a.admit(ctx)
 		if err != nil {
 			return err
@@ -89,7 +94,11 @@ func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c sess
 	if err != nil {
 		return err
 	}
-	if _, err := c.Put(ctx, []protocol.File{{Path: nodeconf.Enrolment, Mode: 0o600, Content: kc}}, nil); err != nil {
+	showing, usual, err := showingKey(ctx, c)
+	if err != nil {
+		return err
+	}
+	if _, err := c.Put(ctx, []protocol.File{{Path: nodeconf.Enrolment, Mode: 0o600, Content: kc}, showing}, nil); err != nil {
 		return err
 	}
 	// The kubelet is up only when it is enrolled: both go on side by side.
@@ -105,7 +114,29 @@ func (r *Run) enrol(ctx context.Context, s plan.Step, m topology.Machine, c sess
 	if err := <-started; err != nil {
 		return fmt.Errorf("enrolling: %w; its request: %v", err, approved)
 	}
-	return approved
+	if approved != nil {
+		return approved
+	}
+	if _, err := c.Put(ctx, []protocol.File{usual}, nil); err != nil {
+		return err
+	}
+	return c.Do(ctx, protocol.UnitsRestart, nodeconf.UnitKubelet)
+}
+
+// showingKey is a kubelet's configuration with which it shows the key for which it asks for its
+// first certificate: one that renews by itself keeps that key in memory until it has the
+// certificate, and a machine that shows no key is believed nothing. usual is the configuration
+// as it is declared, to which it goes back; should that be cut off, the next run finds another
+// file than it should.
+func showingKey(ctx context.Context, c session.Machine) (showing, usual protocol.File, err error) {
+	b, err := c.Read(ctx, nodeconf.KubeletConfig)
+	if err != nil {
+		return showing, usual, err
+	}
+	usual = protocol.File{Path: nodeconf.KubeletConfig, Mode: 0o644, Content: b[nodeconf.KubeletConfig]}
+	showing = usual
+	showing.Content = bytes.Replace(usual.Content, []byte("rotateCertificates: true"), []byte("rotateCertificates: false"), 1)
+	return showing, usual, nil
 }
 
 // noteRefused writes to the journal that the token is refused with which a

@@ -130,13 +130,18 @@ func (c *certificates) key(file string) (*ecdsa.PrivateKey, error) {
 }
 
 // keyBeside is where the key of an unanswered request lies.
-func keyBeside(file string) string { return file + ".next-key" }
+func (c *certificates) keyBeside(file string) string {
+	if !c.k.cfg.RotateCertificates {
+		return path.Join(c.dir, "kubelet-client.key.tmp")
+	}
+	return file + ".next-key"
+}
 
 // ask has a certificate signed, and writes it with its key to a file. It waits
 // for as long as it takes somebody to approve.
 func (c *certificates) ask(ctx context.Context, api kubernetes.Interface, signer, file string) (*tls.Certificate, error) {
 	k, h := c.k, c.k.e.Host
-	key, err := c.key(keyBeside(file))
+	key, err := c.key(c.keyBeside(file))
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +165,7 @@ func (c *certificates) ask(ctx context.Context, api kubernetes.Interface, signer
 	for wait := 100 * time.Millisecond; len(csr.Status.Certificate) == 0; wait = min(wait*3/2, 2*time.Second) {
 		for _, cond := range csr.Status.Conditions {
 			if cond.Type == certv1.CertificateDenied || cond.Type == certv1.CertificateFailed {
-				os.Remove(h.Path(keyBeside(file)))
+				os.Remove(h.Path(c.keyBeside(file)))
 				return nil, fmt.Errorf("request %s: %s: %s", csr.Name, cond.Type, cond.Message)
 			}
 		}
@@ -185,7 +190,7 @@ func (c *certificates) ask(ctx context.Context, api kubernetes.Interface, signer
 	if err := c.put(file, both); err != nil {
 		return nil, err
 	}
-	os.Remove(h.Path(keyBeside(file)))
+	os.Remove(h.Path(c.keyBeside(file)))
 	return &pair, nil
 }
 
