@@ -9,6 +9,9 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -174,4 +177,94 @@ func TestRealLife(t *testing.T) {
 	t.Logf("%d requests, %d failed", l.good+len(l.bad), len(l.bad))
 	took("torn down", "teardown", "--confirm", "tidewatch")
 	w.nothingLeft()
+}
+
+// What else a real cluster can be: the control plane carries a virtual address among itself,
+// which another machine takes over when its holder loses power, and a worker that asks for its
+// certificates itself is known by the key that it shows.
+func TestRealVariants(t *testing.T) {
+	w := newRealWorld(t, "available", "v1.37.2")
+	w.declare(`(?s)  balancer:.*?\n\n`, "  virtual: {address: "+strings.TrimSuffix(w.realBlock(), "0/24")+"200}\n\n")
+	w.declare(`(?s)    count: 3\n    size: small.*`, "    count: 1\n    size: small\n    enrolment: token\n")
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	file := w.path("kubeconfig")
+	w.ok("access", "--merge", file)
+	k, err := clientOf(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	holder := ""
+	for name := range w.machines() {
+		if out, err := w.onReal(name, "ip -4 addr show eth0"); err == nil && strings.Contains(out, ".200/32") {
+			holder += name
+		}
+	}
+	if !strings.HasPrefix(holder, "tidewatch-control-") || len(holder) > len("tidewatch-control-1") {
+		t.Fatalf("the address is carried by %q", holder)
+	}
+	w.ok("site", "power", holder, "cut")
+	began := time.Now()
+	w.until(30*time.Second, "another machine to carry the address", func() (bool, string) {
+		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+		defer cancel()
+		_, err := k.CoreV1().Nodes().List(ctx, metav1.ListOptions{})
+		return err == nil, fmt.Sprint(err)
+	})
+	t.Logf("the API answers again after %s", time.Since(began).Round(100*time.Millisecond))
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	if out, err := w.onReal("tidewatch-gauges-1", "ls /var/lib/kubelet/pki"); err != nil || !strings.Contains(out, "kubelet-client-current.pem") {
+		t.Errorf("the pair of a kubelet that asked for it: %v\n%s", err, out)
+	}
+	// A component that does not start shows why, from its own journal.
+	w.declare(`failCgroupV1: false`, "failCgroupV1: false, nodeStatusMaxImages: -7")
+	w.fails(1, []string{"kubelet.service", "nodeStatusMaxImages"}, "converge", "--yes")
+	w.declare(`, nodeStatusMaxImages: -7`, "")
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	w.ok("clear", "tidewatch-gauges-1", "--yes")
+	if out, err := w.onReal("tidewatch-gauges-1", "ls /var/lib/kubelet /opt/verbund/slots /etc/kubernetes 2>/dev/null; ps ax"); err != nil || strings.Contains(out, "pki") || strings.Contains(out, "kubelet-client") || strings.Contains(out, "containerd") {
+		t.Errorf("a cleared machine: %v\n%s", err, out)
+	}
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+}
+
+// realBlock is the site's block of addresses.
+func (w *world) realBlock() string {
+	w.Helper()
+	b, err := os.ReadFile(w.path("estuary.site.yaml"))
+	if err != nil {
+		w.Fatal(err)
+	}
+	m := regexp.MustCompile(`(?m)^addresses: (\S+)`).FindSubmatch(b)
+	if m == nil {
+		w.Fatal("the site file has no block")
+	}
+	return string(m[1])
+}
+
+// onReal runs a command on a machine, in its namespaces: its own SSH server knows nobody but
+// the tool.
+func (w *world) onReal(name, command string) (string, error) {
+	w.Helper()
+	ps, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		return "", err
+	}
+	for _, p := range ps {
+		b, err := os.ReadFile(p)
+		if err != nil || !strings.HasPrefix(string(b), "systemd\x00--show-status=yes") {
+			continue
+		}
+		pid := filepath.Base(filepath.Dir(p))
+		host, err := os.ReadFile("/proc/" + pid + "/root/etc/hostname")
+		if err != nil || strings.TrimSpace(string(host)) != name {
+			continue
+		}
+		out, err := exec.Command("nsenter", "-t", pid, "-m", "-n", "-p", "-u", "--", "sh", "-c", command).CombinedOutput()
+		return string(out), err
+	}
+	return "", fmt.Errorf("machine %s does not run", name)
 }

@@ -10,4 +10,7 @@ func TestBlockFor(t *testing.T) {
 	if a == b || a != blockFor("/a/estuary.site.yaml", false) || !a.Addr().IsLoopback() || a.Bits() != 24 {
 		t.Errorf("%s and %s", a, b)
 	}
+	if a := blockFor("/a/estuary.site.yaml", true); !a.Addr().IsPrivate() || a.Masked() != a {
+		t.Errorf("of real machines: %s", a)
+	}
 }

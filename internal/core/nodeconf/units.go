@@ -2,6 +2,7 @@ package nodeconf
 
 import (
 	"net/netip"
+	"strings"
 
 	"verbund/internal/core/topology"
 )
@@ -21,7 +22,7 @@ const (
 )
 
 // Health is, by unit of a machine, where its program says that it is well, for those that do
-// not tell systemd when they serve.
+// not tell systemd when they serve, or tell it too early.
 func Health(m topology.Machine) map[string]string {
 	at := func(scheme string, port int) string {
 		return scheme + "://" + netip.AddrPortFrom(m.Address, uint16(port)).String() + "/healthz"
@@ -29,6 +30,9 @@ func Health(m topology.Machine) map[string]string {
 	out := map[string]string{}
 	for _, u := range Units(m) {
 		switch u {
+		case UnitAPIServer:
+			// It serves before it has made the roles by which others are let in.
+			out[u] = strings.TrimSuffix(at("https", APIPort), "healthz") + "readyz"
 		case UnitControllerManager:
 			out[u] = at("https", controllerManagerPort)
 		case UnitScheduler:

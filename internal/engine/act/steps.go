@@ -252,15 +252,19 @@ func (r *Run) apiReady(ctx context.Context, m topology.Machine) error {
 }
 
 func (r *Run) startControl(ctx context.Context, m topology.Machine) error {
-	if err := r.startUnit(ctx, m.Name, nodeconf.UnitsOf(versions.API)...); err != nil {
+	// An API server serves before it has made the roles by which controllers are let in: it is
+	// ready when it has.
+	if err := r.startUnit(ctx, m.Name, nodeconf.UnitAPIServer); err != nil {
 		return err
 	}
-	if m.Is(versions.Approver) {
-		if err := r.startUnit(ctx, m.Name, nodeconf.UnitsOf(versions.Approver)...); err != nil {
-			return err
-		}
+	if err := r.apiReady(ctx, m); err != nil {
+		return err
 	}
-	return r.apiReady(ctx, m)
+	rest := slices.DeleteFunc(slices.Clone(nodeconf.UnitsOf(versions.API)), func(u string) bool { return u == nodeconf.UnitAPIServer })
+	if m.Is(versions.Approver) {
+		rest = append(rest, nodeconf.UnitsOf(versions.Approver)...)
+	}
+	return r.startUnit(ctx, m.Name, rest...)
 }
 
 func (r *Run) startBalancer(ctx context.Context, m topology.Machine) error {
