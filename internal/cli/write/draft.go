@@ -75,34 +75,9 @@ func DraftCmd(a *desk.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			wrote := []string{}
-			files := []struct{ path, text string }{{name + declare.Ending, text}, {siteName + declare.SiteEnding, site}}
-			if err := os.MkdirAll(filepath.Join(a.Dir, store.Dir), 0o700); err != nil {
+			wrote, err := drafted(a, at, components != "", [2]string{name + declare.Ending, text}, [2]string{siteName + declare.SiteEnding, site})
+			if err != nil {
 				return err
-			}
-			for i, f := range files {
-				p := filepath.Join(a.Dir, f.path)
-				if _, err := os.Lstat(p); err == nil {
-					if i == 0 {
-						return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s is there already and was left alone", p)}
-					}
-					continue
-				}
-				abs, err := filepath.Abs(p)
-				if err != nil {
-					return err
-				}
-				var b strings.Builder
-				t := template.Must(template.New("draft").Parse(f.text))
-				at["Addresses"] = blockFor(abs, components != "")
-				if err := t.Execute(&b, at); err != nil {
-					return err
-				}
-				if err := whole.Write(p, []byte(b.String()), 0o644); err != nil {
-					return err
-				}
-				a.UI.Say("wrote %s", p)
-				wrote = append(wrote, p)
 			}
 			if err := whole.Write(filepath.Join(a.Dir, desk.SchemaFile), sch, 0o644); err != nil {
 				return err
@@ -119,6 +94,39 @@ func DraftCmd(a *desk.App) *cobra.Command {
 	c.Flags().StringVar(&version, "kubernetes", "", "a version of the catalogue (as a rule the newest)")
 	c.Flags().StringVar(&components, "linux", "", "machines that are real Linux systems on this computer, with the components in a folder that tools/components built")
 	return c
+}
+
+// drafted writes a declaration and its site's file from their templates; a site's file that is
+// there already is left alone.
+func drafted(a *desk.App, at map[string]any, real bool, declaration, site [2]string) ([]string, error) {
+	wrote := []string{}
+	if err := os.MkdirAll(filepath.Join(a.Dir, store.Dir), 0o700); err != nil {
+		return nil, err
+	}
+	for i, f := range [][2]string{declaration, site} {
+		p := filepath.Join(a.Dir, f[0])
+		if _, err := os.Lstat(p); err == nil {
+			if i == 0 {
+				return nil, &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s is there already and was left alone", p)}
+			}
+			continue
+		}
+		abs, err := filepath.Abs(p)
+		if err != nil {
+			return nil, err
+		}
+		at["Addresses"] = blockFor(abs, real)
+		var b strings.Builder
+		if err := template.Must(template.New("draft").Parse(f[1])).Execute(&b, at); err != nil {
+			return nil, err
+		}
+		if err := whole.Write(p, []byte(b.String()), 0o644); err != nil {
+			return nil, err
+		}
+		a.UI.Say("wrote %s", p)
+		wrote = append(wrote, p)
+	}
+	return wrote, nil
 }
 
 // oldGroups says whether this computer has its cgroups in version 1.
