@@ -19,6 +19,7 @@ import (
 	"verbund/internal/sim/linux"
 
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/client-go/tools/clientcmd"
 )
 
 // newRealWorld drafts a cluster on machines that are real Linux systems, with the components
@@ -216,6 +217,14 @@ func TestRealVariants(t *testing.T) {
 	w.well("v1.37.2")
 	if out, err := w.onReal("tidewatch-gauges-1", "ls /var/lib/kubelet/pki"); err != nil || !strings.Contains(out, "kubelet-client-current.pem") {
 		t.Errorf("the pair of a kubelet that asked for it: %v\n%s", err, out)
+	}
+	// What the stand-in of the API server is held to is what a real one says.
+	cfg, err := clientcmd.BuildConfigFromFlags("", file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range askAll(t, cfg) {
+		t.Error(d)
 	}
 	// A component that does not start shows why, from its own journal.
 	w.declare(`failCgroupV1: false`, "failCgroupV1: false, nodeStatusMaxImages: -7")

@@ -16,6 +16,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/util/intstr"
+	"k8s.io/apimachinery/pkg/util/validation/field"
 )
 
 func ptr[T any](v T) *T { return &v }
@@ -198,6 +199,9 @@ func (s *server) admitService(ctx context.Context, o *corev1.Service) error {
 		if o.Spec.ClusterIP == "" {
 			return apierrors.NewInternalError(fmt.Errorf("no address left in %s", s.services))
 		}
+	} else if ip, err := netip.ParseAddr(o.Spec.ClusterIP); err == nil && !s.services.Contains(ip) {
+		return apierrors.NewInvalid(findResource("", "v1", "services").gvk().GroupKind(), o.Name, field.ErrorList{field.Invalid(field.NewPath("spec", "clusterIPs"), []string{o.Spec.ClusterIP},
+			fmt.Sprintf("failed to allocate IP %s: the provided network does not match the current range: %s", ip, s.services))})
 	} else if o.Spec.ClusterIP != corev1.ClusterIPNone && !s.claim(ctx, "addresses", o.Spec.ClusterIP, owner) {
 		return apierrors.NewConflict(findResource("", "v1", "services").gr(), o.Name, fmt.Errorf("address %s is taken", o.Spec.ClusterIP))
 	}

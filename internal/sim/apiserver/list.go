@@ -98,7 +98,7 @@ func (s *server) listed(ctx context.Context, q *request) ([]runtime.Object, meta
 		return nil, lm, apierrors.NewBadRequest("limit: a number that is not negative is wanted")
 	}
 	prefix := q.resource.prefix(q.ns)
-	start, at := prefix, int64(0)
+	start, at, least := prefix, int64(0), int64(0)
 	rv := q.query.Get("resourceVersion")
 	if c := q.query.Get("continue"); c != "" {
 		if rv != "" && rv != "0" {
@@ -116,6 +116,8 @@ func (s *server) listed(ctx context.Context, q *request) ([]runtime.Object, meta
 		}
 		if q.query.Get("resourceVersionMatch") == string(metav1.ResourceVersionMatchExact) || limit > 0 && q.query.Get("resourceVersionMatch") == "" {
 			at = want
+		} else {
+			least = want
 		}
 	}
 	items := []runtime.Object{}
@@ -138,6 +140,9 @@ func (s *server) listed(ctx context.Context, q *request) ([]runtime.Object, meta
 		}
 		if at == 0 {
 			at = got.Header.Revision
+		}
+		if at < least {
+			return nil, lm, apierrors.NewTimeoutError(fmt.Sprintf("Too large resource version: %d, current: %d", least, at), 1)
 		}
 		for i, kv := range got.Kvs {
 			o, m, err := s.decodeStored(q.resource, kv.Value, kv.ModRevision)

@@ -27,6 +27,7 @@ import (
 	"k8s.io/apimachinery/pkg/util/rand"
 	"k8s.io/apimachinery/pkg/util/strategicpatch"
 	"k8s.io/apimachinery/pkg/util/uuid"
+	"k8s.io/apimachinery/pkg/util/validation/field"
 	"k8s.io/client-go/kubernetes/scheme"
 	sjson "sigs.k8s.io/json"
 	"sigs.k8s.io/yaml"
@@ -201,6 +202,9 @@ func (s *server) update(ctx context.Context, r *http.Request, u user, q *request
 // status goes only through the status subresource, and the generation counts
 // changes of the rest.
 func (s *server) merge(ctx context.Context, u user, q *request, old runtime.Object, om metav1.Object, n runtime.Object) (runtime.Object, error) {
+	if p, ok := n.(*corev1.Pod); ok && q.sub == "" && p.Spec.NodeName != old.(*corev1.Pod).Spec.NodeName {
+		return nil, apierrors.NewInvalid(q.resource.gvk().GroupKind(), q.name, field.ErrorList{field.Forbidden(field.NewPath("spec", "nodeName"), "pod updates may not change it; a binding does")})
+	}
 	n = n.DeepCopyObject()
 	nm, err := meta.Accessor(n)
 	if err != nil {

@@ -96,7 +96,7 @@ func (k real) open() (func() error, string, error) {
 	if err != nil {
 		return nil, "", fmt.Errorf("clearing up what machines have left: %w", err)
 	}
-	back, said, err := linux.Raise()
+	back, said, err := n.Raise()
 	if err != nil {
 		return nil, "", err
 	}
@@ -112,7 +112,7 @@ func (k real) open() (func() error, string, error) {
 	}
 	return func() error {
 		_, err := linux.Clear(k.folder)
-		return errors.Join(err, n.Close(), back())
+		return errors.Join(err, back(), n.Close())
 	}, strings.Join(said, "; "), nil
 }
 

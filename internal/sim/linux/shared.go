@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 )
@@ -20,10 +21,14 @@ var shared = []struct {
 }
 
 // Raise raises what this computer gives all of its machines together, where it is too little
-// for several. What was raised is said, and back puts it as it was.
-func Raise() (back func() error, said []string, err error) {
+// for several. What was raised is said, and back puts it as it was, unless another site has
+// machines here by then, which need it.
+func (n Network) Raise() (back func() error, said []string, err error) {
 	was := map[string]string{}
 	back = func() error {
+		if all, err := filepath.Glob(filepath.Join(networkDir, prefix+"*")); err != nil || len(all) > 1 || len(all) == 1 && filepath.Base(all[0]) != n.Name {
+			return err
+		}
 		var errs []error
 		for f, v := range was {
 			errs = append(errs, os.WriteFile(f, []byte(v), 0o644))
