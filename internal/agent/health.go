@@ -35,7 +35,8 @@ func (a *agent) well(ctx context.Context, unit, url string) error {
 		if err != nil {
 			said = err.Error()
 		}
-		if u := a.unit(ctx, unit); u.State == "failed" || u.Restarts > before {
+		// Between two runs its last one still shows how it ended.
+		if u := a.unit(ctx, unit); u.State == "failed" || u.Restarts > before || u.State != "active" && u.ExitCode != 0 {
 			return fmt.Errorf("unit %s: exit code %d: %s", unit, u.ExitCode, u.Last)
 		}
 		select {

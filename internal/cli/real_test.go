@@ -268,8 +268,9 @@ func (w *world) onReal(name, command string) (string, error) {
 			continue
 		}
 		pid := filepath.Base(filepath.Dir(p))
-		host, err := os.ReadFile("/proc/" + pid + "/root/etc/hostname")
-		if err != nil || strings.TrimSpace(string(host)) != name {
+		// Another site on this computer may have a machine of this name.
+		groups, err := os.ReadFile("/proc/" + pid + "/cgroup")
+		if err != nil || !strings.Contains(string(groups), linux.NetworkOf(w.path(".verbund/sites/estuary"), netip.Prefix{}).Name+"-"+name+"/") {
 			continue
 		}
 		out, err := exec.Command("nsenter", "-t", pid, "-m", "-n", "-p", "-u", "--", "sh", "-c", command).CombinedOutput()

@@ -243,12 +243,21 @@ func fallsBack(t *testing.T, w World, m *machine.Machine) {
 // readsAgain: a unit that was written anew is started as it is written, not as it was known.
 func readsAgain(t *testing.T, w World, m *machine.Machine) {
 	ctx := within(t)
+	if u := state(t, m, "one"); u.Older {
+		t.Errorf("it runs as it is written: %+v", u)
+	}
 	fill(t, w, m, "b", "one", "notify", "serve", "v3", "--told=anew")
+	if u := state(t, m, "one"); !u.Older || u.State != "active" {
+		t.Errorf("it runs as it was written before: %+v", u)
+	}
 	if err := m.Do(ctx, protocol.UnitsRestart, "one.service"); err != nil {
 		t.Fatal(err)
 	}
 	if l, err := m.Logs(ctx, "one.service", 6); err != nil || !strings.Contains(strings.Join(l, "\n"), "--told=anew") {
 		t.Errorf("it runs with what it was told before: %v, %v", l, err)
+	}
+	if u := state(t, m, "one"); u.Older {
+		t.Errorf("restarted: %+v", u)
 	}
 }
 

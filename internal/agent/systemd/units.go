@@ -91,6 +91,10 @@ func (s *System) state(ctx context.Context, name string) (protocol.UnitState, er
 		st.ExitCode += killed
 	}
 	if pid, ok := p["MainPID"].(uint32); ok && pid > 0 {
+		began, _ := p["ExecMainStartTimestamp"].(uint64)
+		unread, _ := p["NeedDaemonReload"].(bool)
+		i, err := os.Stat(filepath.Join(unitDir, name))
+		st.Older = unread || err == nil && began > 0 && time.UnixMicro(int64(began)).Before(i.ModTime())
 		// What runs, not what should: a link that was moved does not change a process.
 		exe, _ := os.Readlink("/proc/" + strconv.Itoa(int(pid)) + "/exe")
 		st.Program = filepath.Base(exe)

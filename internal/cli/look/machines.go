@@ -9,6 +9,7 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/declare"
 	"verbund/internal/engine/look"
 	"verbund/internal/site"
 )
@@ -41,7 +42,7 @@ func MachinesCmd(a *desk.App) *cobra.Command {
 				list := []MachineSaid{}
 				for _, m := range ms {
 					seen := v.Seen.Machines[m.Name]
-					list = append(list, MachineSaid{m, seen.Reached, look.Runs(seen), seen.Active, seen.Units})
+					list = append(list, MachineSaid{m, s.SiteFile.Kind, seen.Reached, look.Runs(seen), seen.Active, seen.Units})
 				}
 				return a.UI.JSON(list)
 			}
@@ -69,15 +70,22 @@ func MachinesCmd(a *desk.App) *cobra.Command {
 				}
 				rows = append(rows, []term.Cell{term.Plain(m.Name), power, term.Plain(set), term.Plain(cmp.Or(seen.Active, "-")), units, term.Plain(m.Zone), term.Plain(m.Size), term.Plain(m.Address.String()), term.Plain(fmt.Sprint(m.SSHPort)), term.Plain(m.Hardware)})
 			}
+			if s.SiteFile.Kind == declare.LinuxSite {
+				a.UI.Say("site %s: %s", s.Decl.Site, realMachines)
+			}
 			a.UI.Table([]string{"machine", "power", "runs", "slot", "services", "zone", "size", "address", "ssh", "hardware address"}, rows, "hardware address", "ssh", "size", "slot", "address", "zone")
 			return nil
 		},
 	}
 }
 
+// realMachines says what machines of a site of kind linux are.
+const realMachines = "real Linux systems on this computer, with real components"
+
 // MachineSaid is one machine, as JSON.
 type MachineSaid struct {
 	site.Machine
+	Kind     string            `json:"kind"` // of its site: simulated, or linux for a real system
 	Reached  bool              `json:"reached"`
 	Runs     string            `json:"runs"` // version of what it is there for
 	Slot     string            `json:"slot"` // in use

@@ -211,6 +211,9 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 		}
 		return rows
 	}
+	if v.Cluster != nil && v.Cluster.Real {
+		add("site", "", "%s: %s", v.Cluster.Site, realMachines)
+	}
 	if h.Endpoint.Answers {
 		add("api", "good", "answers at %s (%s)", h.Endpoint.Server, h.Endpoint.Address)
 	} else if v.Seen.API {

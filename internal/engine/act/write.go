@@ -101,9 +101,11 @@ func (r *Run) toWrite(ctx context.Context, c session.Machine, m topology.Machine
 	w.member = w.active[nodeconf.UnitEtcd]
 	// What a run that was cut off had stopped, and not started again, ran. Where
 	// everything is written at once no other step starts what cannot start yet.
-	if w.cut, err = look.Pending(ctx, c); err != nil {
+	cut, older, err := look.Pending(ctx, c)
+	if err != nil {
 		return nil, err
 	}
+	w.cut = slices.Concat(cut, older)
 	for _, u := range w.cut {
 		w.active[u] = w.active[u] || !w.trying[u] || r.View.Seen.Now
 		w.trying[u] = w.trying[u] && !r.View.Seen.Now

@@ -149,12 +149,17 @@ func (x *inside) files(ctx context.Context, m topology.Machine, due map[string]s
 	if err != nil {
 		return err
 	}
-	if x.seen.Restarts, err = Pending(ctx, x.m); err != nil {
+	cut, older, err := Pending(ctx, x.m)
+	if err != nil {
 		return err
 	}
-	if cut := x.seen.Restarts; len(cut) > 0 {
+	if len(cut) > 0 {
 		x.differs(nodeconf.Pending, "a run was cut off before it restarted "+strings.Join(cut, ", "))
 	}
+	for _, u := range older {
+		x.differs(nodeconf.Active+"units/"+u, u+" runs as this was written before")
+	}
+	x.seen.Restarts = slices.Concat(cut, older)
 	if due, err = x.kubelet(ctx, m, due); err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package look
 import (
 	"context"
 	"crypto/x509"
+	"slices"
 	"strings"
 	"time"
 
@@ -106,9 +107,20 @@ func Own(ctx context.Context, s *session.Session, c *topology.Cluster, m topolog
 	return ownCertificates(c, m, shown, ca, asked, time.Now()), nil
 }
 
-// Pending reads which units still have to be restarted, because a run was cut
-// off between writing their files and that.
-func Pending(ctx context.Context, c session.Machine) ([]string, error) {
+// Pending reads which units still have to be restarted: cut are those that a run was cut off
+// before it restarted, between that and writing their files, and older those that run as they
+// were written before, for whatever reason.
+func Pending(ctx context.Context, c session.Machine) (cut, older []string, err error) {
 	b, err := c.Read(ctx, nodeconf.Pending)
-	return strings.Fields(string(b[nodeconf.Pending])), err
+	if err != nil {
+		return nil, nil, err
+	}
+	cut = strings.Fields(string(b[nodeconf.Pending]))
+	us, err := c.Units(ctx)
+	for _, u := range us {
+		if u.Older && !slices.Contains(cut, u.Name) {
+			older = append(older, u.Name)
+		}
+	}
+	return cut, older, err
 }

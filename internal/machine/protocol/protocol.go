@@ -172,6 +172,9 @@ type UnitState struct {
 	Restarts int       `json:"restarts"`
 	Since    time.Time `json:"since"`
 	Last     string    `json:"last,omitempty"` // last error of a run that ended badly
+	// Older says that it runs and was started before its unit file was last written: what
+	// runs is not what the file says.
+	Older bool `json:"older,omitempty"`
 }
 
 // UnitsRequest names units.

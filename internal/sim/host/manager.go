@@ -38,6 +38,7 @@ type definition struct {
 	startTimeout   time.Duration
 	after          []string
 	reload, wanted bool
+	text           string
 }
 
 // directives that the manager knows, by section; anything else is an error, so
@@ -54,7 +55,7 @@ func parseUnit(name string, text []byte) (*definition, error) {
 	if err != nil {
 		return nil, fmt.Errorf("unit %s: %w", name, err)
 	}
-	d := &definition{typ: "simple", restart: "no", restartSec: 100 * time.Millisecond, startTimeout: 90 * time.Second}
+	d := &definition{text: string(text), typ: "simple", restart: "no", restartSec: 100 * time.Millisecond, startTimeout: 90 * time.Second}
 	for _, o := range opts {
 		if !slices.Contains(directives[o.Section], o.Name) {
 			return nil, fmt.Errorf("unit %s: directive %s in section [%s] is not known", name, o.Name, o.Section)
@@ -109,6 +110,7 @@ type service struct {
 	done    chan struct{}      // closed when it has ended
 	changed chan struct{}      // closed at every change of state
 	reload  chan struct{}
+	text    string // of the unit file as it was when what runs was started
 }
 
 func newManager(h *Host) *manager { return &manager{h: h, us: map[string]*service{}} }
@@ -281,6 +283,14 @@ func (m *manager) run(ctx context.Context, s *service, d *definition, onReady fu
 		return err
 	}
 	defer log.Close()
+	s.mu.Lock()
+	s.text = d.text
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.text = ""
+	}()
 	e := &Env{Host: m.h, Args: d.exec[1:], Log: &lineWriter{w: log}, Reload: s.reload}
 	desc, err := m.h.describe(d.exec[0])
 	if err == nil {
@@ -414,7 +424,12 @@ func (m *manager) requestReload(name string) error {
 func (m *manager) list() []UnitState {
 	var out []UnitState
 	for _, n := range m.names() {
-		st, _ := m.service(n).state()
+		s := m.service(n)
+		st, _ := s.state()
+		b, err := m.h.ReadFile(unitDir + "/" + n)
+		s.mu.Lock()
+		st.Older = err == nil && s.text != "" && s.text != string(b)
+		s.mu.Unlock()
 		out = append(out, st)
 	}
 	return out
