@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"github.com/creachadair/jrpc2"
@@ -71,8 +72,8 @@ func (a *agent) fetch(ctx context.Context, req *protocol.PullRequest) error {
 	if err != nil {
 		return err
 	}
-	if cfg.Architecture != "" && cfg.Architecture != architecture {
-		return fmt.Errorf("artefact %s is for %s, and this machine is %s", req.Name, cfg.Architecture, architecture)
+	if cfg.Architecture != "" && cfg.Architecture != runtime.GOARCH {
+		return fmt.Errorf("artefact %s is for %s, and this machine is %s", req.Name, cfg.Architecture, runtime.GOARCH)
 	}
 	if v := cfg.Config.Labels["org.opencontainers.image.version"]; v != req.Version {
 		return fmt.Errorf("artefact %s says that it is version %q, not %s", req.Name, v, req.Version)

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -74,11 +75,11 @@ func TestPullPrograms(t *testing.T) {
 		want string // files in the slot's bin, or what is said
 		ok   bool
 	}{
-		{"two programs", packed(t, architecture, "v2", "bin/containerd", "/bin/containerd-shim", "etc/passwd", "bin/deep/x", "../bin/y"), "containerd containerd-shim containerd.digest containerd.version", true},
+		{"two programs", packed(t, runtime.GOARCH, "v2", "bin/containerd", "/bin/containerd-shim", "etc/passwd", "bin/deep/x", "../bin/y"), "containerd containerd-shim containerd.digest containerd.version", true},
 		{"another architecture", packed(t, "vax", "v2", "bin/containerd"), "is for vax", false},
-		{"another version", packed(t, architecture, "v3", "bin/containerd"), `version "v3", not v2`, false},
-		{"without the program", packed(t, architecture, "v2", "bin/other"), "no program bin/containerd", false},
-		{"nothing", packed(t, architecture, "v2"), "no program", false},
+		{"another version", packed(t, runtime.GOARCH, "v3", "bin/containerd"), `version "v3", not v2`, false},
+		{"without the program", packed(t, runtime.GOARCH, "v2", "bin/other"), "no program bin/containerd", false},
+		{"nothing", packed(t, runtime.GOARCH, "v2"), "no program", false},
 	} {
 		s := shop{folder{root: t.TempDir()}, x.img}
 		_, err := newAgent(s).pull(t.Context(), &protocol.PullRequest{Name: "containerd", Version: "v2", Digest: "sha256:x", Slot: "a"})

@@ -217,7 +217,7 @@ func (m *Machine) call(ctx context.Context, method string, in, out any) error {
 	}
 	switch je.Code {
 	case jrpc2.MethodNotFound:
-		return fmt.Errorf("%s: %w (it does not know %s); on a simulated site, verbund site stop and start brings the new one", m.Name, ErrOldAgent, method)
+		return fmt.Errorf("%s: %w (it does not know %s); on a simulated site, verbund site stop and start brings the new one, to other machines the next converge", m.Name, ErrOldAgent, method)
 	case protocol.CodeDiskFull:
 		return fmt.Errorf("%s: %w (%s)", m.Name, ErrDiskFull, je.Message)
 	case protocol.CodeDigest:

@@ -6,7 +6,7 @@
 //
 // A site of kind linux serves the folder (stock: in its file), and a declaration uses the
 // catalogue. What was built once is kept, so that it goes on where it was cut off; from nothing
-// it takes about 15 minutes of two processors for two minors.
+// it takes 15 to 25 minutes of two processors for two minors.
 package main
 
 import (
