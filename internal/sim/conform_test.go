@@ -255,6 +255,7 @@ func TestLinuxConforms(t *testing.T) {
 		return m.Off, nil
 	}}
 	w := world(t, p, machine.Target{Name: "m", Address: addr, Port: 22, Fingerprint: print, Login: login, Bring: true}, registry)
+	w.Foreign = "dbus.service"
 	w.Program = func(behaves, _ string) []byte {
 		if behaves == "fail" {
 			return []byte("#!/bin/sh\necho no such flag >&2\nexit 7\n")

@@ -23,6 +23,8 @@ type World struct {
 	// the service manager when it serves, and writes what it was told to its log; one that
 	// behaves as "fail" says "no such flag" and ends with exit code 7.
 	Program func(behaves, version string) []byte
+	// Foreign is a unit that runs on the machine and is nobody's here; empty when there is none.
+	Foreign string
 	// Registry is where the machine finds artefacts, as host:port, and Digest that of the
 	// manifest of one named in it; Wrong is one that it does not have.
 	Registry      string
@@ -212,6 +214,17 @@ func units(t *testing.T, w World, m *machine.Machine) {
 	}
 	if err := m.Do(ctx, protocol.UnitsStart, "one.service"); err != nil {
 		t.Errorf("what runs, started once more: %v", err)
+	}
+	if w.Foreign == "" {
+		return
+	}
+	for _, method := range []string{protocol.UnitsStop, protocol.UnitsStart, protocol.UnitsRestart, protocol.UnitsReload} {
+		if err := m.Do(ctx, method, w.Foreign); err == nil {
+			t.Errorf("%s was done to %s, which is somebody else's", method, w.Foreign)
+		}
+	}
+	if u := state(t, m, strings.TrimSuffix(w.Foreign, ".service")); u.Name != "" {
+		t.Errorf("somebody else's unit is among ours: %+v", u)
 	}
 }
 
