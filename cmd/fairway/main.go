@@ -61,5 +61,5 @@ func run() error {
 		fmt.Printf("%s %s\n", time.Now().UTC().Format(time.RFC3339), fmt.Sprintf(format, args...))
 	}
 	log("fairway %s on %s", version, node)
-	return fairway.Run(ctx, c, fairway.Told{Node: node, Folder: *folder, Pods: all, MTU: *mtu, Healthy: at + ":" + fairway.HealthPort, Version: version, Log: log})
+	return fairway.Run(ctx, c, fairway.Told{Node: node, Folder: *folder, Pods: all, MTU: *mtu, Healthy: at + ":" + fairway.HealthPort, Log: log})
 }

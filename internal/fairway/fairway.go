@@ -90,7 +90,6 @@ type Told struct {
 	Pods    netip.Prefix // of the whole cluster; addresses in it are never hidden
 	MTU     int          // bytes of a packet, 1280 to 9000
 	Healthy string       // host:port at which it says whether it is ready
-	Version string
 	Log     func(format string, args ...any)
 }
 
