@@ -7,8 +7,11 @@ import (
 	"net/netip"
 	"os"
 	"runtime"
+	"strconv"
 	"strings"
 	"testing"
+
+	"verbund/internal/kube"
 
 	"github.com/google/nftables"
 	"github.com/vishvananda/netlink"
@@ -165,5 +168,12 @@ func TestKernel(t *testing.T) {
 	}
 	if err := k.keep(Plan{Own: own, Routes: []Route{{two.To, netip.MustParseAddr("192.0.2.1")}}}); err == nil || !strings.Contains(err.Error(), "192.0.2.1") {
 		t.Errorf("a node to which there is no way: %v", err)
+	}
+}
+
+// The cluster asks the plugin where the plugin answers.
+func TestHealthPort(t *testing.T) {
+	if HealthPort != strconv.Itoa(kube.NetworkHealthPort) {
+		t.Errorf("it answers at %s and is asked at %d", HealthPort, kube.NetworkHealthPort)
 	}
 }

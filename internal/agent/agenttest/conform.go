@@ -326,6 +326,20 @@ func wipe(t *testing.T, w World, m *machine.Machine) {
 			t.Fatal(err)
 		}
 	}
+	// Who may become the administrator is written where the system looks for it.
+	const rights, foreign = "/etc/sudoers.d/verbund-people", "/etc/sudoers.d/somebody"
+	secrets = append(secrets, rights)
+	if _, err := m.Put(ctx, []protocol.File{
+		{Path: rights, Mode: 0o440, Content: []byte("maren ALL=(ALL) NOPASSWD: ALL\n")},
+		{Path: "/etc/verbund/machine.yaml", Mode: 0o644, Content: []byte("cluster: tidewatch\nmachine: m\nfiles: [/etc/hosts, /etc/verbund/machine.yaml, " + rights + "]\n")},
+	}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if w.Foreign != "" {
+		if _, err := m.Put(ctx, []protocol.File{{Path: foreign, Mode: 0o440, Content: []byte("# theirs\n")}}, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
 	if err := m.Wipe(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -336,6 +350,11 @@ func wipe(t *testing.T, w World, m *machine.Machine) {
 	}
 	if got, err := m.Read(ctx, secrets...); err != nil || len(got) != 0 {
 		t.Errorf("left: %v, %v", got, err)
+	}
+	if w.Foreign != "" {
+		if got, err := m.Read(ctx, foreign, "/etc/hosts"); err != nil || len(got) != 2 {
+			t.Errorf("what is the system's own, or somebody else's: %v, %v", got, err)
+		}
 	}
 	if us, err := m.Units(ctx); err != nil || len(us) != 0 {
 		t.Errorf("units: %+v, %v", us, err)

@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -26,6 +27,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 
 	"verbund/internal/agent"
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/machine/protocol"
 	"verbund/internal/whole"
 )
@@ -324,8 +326,11 @@ func (s *System) Note(format string, args ...any) {
 func (s *System) Restart() { run(context.Background(), "systemctl", "--no-block", "reboot") }
 
 // brought are the folders of which everything is ours, or was written by what we ran.
-var brought = []string{"/opt/verbund/slots", "/opt/verbund/active", "/etc/kubernetes", "/etc/verbund", "/etc/containerd", "/etc/cni/net.d",
-	"/var/lib/etcd", "/var/lib/kubelet", "/var/lib/containerd", "/var/lib/verbund", "/var/log/pods", "/var/log/containers"}
+var brought = []string{"/opt/verbund/slots", "/opt/verbund/active", "/etc/kubernetes", "/etc/containerd", "/etc/cni/net.d",
+	"/var/lib/etcd", "/var/lib/kubelet", "/var/lib/containerd", "/var/lib/verbund", "/var/log/pods", "/var/log/containers", "/etc/verbund"}
+
+// systems are files that a system needs, whoever wrote them last.
+var systems = []string{"/etc/hostname", nodeconf.Hosts, "/etc/timezone"}
 
 // Wipe stops our units and what they left running, and takes away what we brought. The
 // agent and the login stay. What lies on in the kernel's memory (rules, routes, mounts) goes
@@ -346,6 +351,22 @@ func (s *System) Wipe(ctx context.Context) error {
 	for _, u := range us {
 		if err := s.forget(ctx, u.Name); err != nil {
 			return err
+		}
+	}
+	// The record names what was written elsewhere, who may log in and become the administrator
+	// among it; it goes last of all, so that a wipe that was cut off knows what is left.
+	record, err := os.ReadFile(nodeconf.Record)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if o := nodeconf.ReadRecord(record); o != nil {
+		for _, f := range o.Files {
+			if f == nodeconf.Record || slices.Contains(systems, f) {
+				continue
+			}
+			if err := os.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("taking away %s: %w", f, err)
+			}
 		}
 	}
 	for _, d := range brought {
