@@ -244,7 +244,7 @@ func (c *Client) Drain(ctx context.Context, node string, tell func(string)) erro
 		if len(evict) == 0 {
 			return nil
 		}
-		refused := ""
+		refused, ending := "", false
 		for _, p := range evict {
 			if asked[p.UID] || p.DeletionTimestamp != nil {
 				continue
@@ -255,6 +255,10 @@ func (c *Client) Drain(ctx context.Context, node string, tell func(string)) erro
 				asked[p.UID] = true
 			case apierrors.IsTooManyRequests(err):
 				refused = fmt.Sprintf("pod %s/%s: %v", p.Namespace, p.Name, err)
+			case apierrors.HasStatusCause(err, corev1.NamespaceTerminatingCause):
+				// An eviction would be something new in a namespace that is being deleted; the
+				// pod goes with it.
+				ending = true
 			case apierrors.IsInternalError(err):
 				return fmt.Errorf("pod %s/%s will never be evicted: %w", p.Namespace, p.Name, err)
 			case ctx.Err() == nil:
@@ -266,7 +270,7 @@ func (c *Client) Drain(ctx context.Context, node string, tell func(string)) erro
 			last = refused
 		}
 		wait := 50 * time.Millisecond
-		if refused != "" {
+		if refused != "" || ending {
 			wait = pause
 			pause = min(pause*3/2, 5*time.Second)
 		}

@@ -2,6 +2,7 @@ package kube
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"testing"
@@ -125,6 +126,27 @@ func TestDrain(t *testing.T) {
 	}
 	if asked != 3 || len(told) != 1 || !strings.Contains(told[0], "not now") {
 		t.Errorf("asked %d times, told %v", asked, told)
+	}
+}
+
+// A pod whose namespace is being deleted cannot be evicted, and goes with it.
+func TestDrainOfANamespaceThatEnds(t *testing.T) {
+	cs := fake.NewClientset(pod("a", "ReplicaSet", nil))
+	asked := 0
+	cs.PrependReactor("create", "pods", func(a k8stesting.Action) (bool, runtime.Object, error) {
+		if asked++; asked == 2 {
+			if err := cs.Tracker().Delete(corev1.SchemeGroupVersion.WithResource("pods"), "default", "a"); err != nil {
+				t.Error(err)
+			}
+		}
+		err := apierrors.NewForbidden(corev1.Resource("pods"), "a", errors.New("unable to create new content in namespace default because it is being terminated"))
+		err.ErrStatus.Details.Causes = []metav1.StatusCause{{Type: corev1.NamespaceTerminatingCause}}
+		return true, nil, err
+	})
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	if err := (&Client{Interface: cs}).Drain(ctx, "n1", func(string) {}); err != nil || asked < 2 {
+		t.Errorf("asked %d times, %v", asked, err)
 	}
 }
 

@@ -92,7 +92,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 	c.Flags().StringVar(&shape, "shape", "available", "small (one control, one worker) or available (three control behind a balancer)")
 	c.Flags().StringVar(&siteName, "site", "estuary", "the site that supplies the machines")
 	c.Flags().StringVar(&version, "kubernetes", "", "a version of the catalogue (as a rule the newest)")
-	c.Flags().StringVar(&components, "linux", "", "machines that are real Linux systems on this computer, with the components in a folder that tools/components built")
+	c.Flags().StringVar(&components, "linux", "", "real Linux machines on this computer, with the components in a `FOLDER` that tools/components built")
 	return c
 }
 
