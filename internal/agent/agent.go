@@ -186,11 +186,44 @@ func (a *agent) digests(_ context.Context, req *protocol.PathsRequest) (*protoco
 
 func (a *agent) start(ctx context.Context, req *protocol.UnitsRequest) (bool, error) {
 	for _, n := range req.Units {
-		if err := a.sys.Start(ctx, n); err != nil {
+		err := a.sys.Start(ctx, n)
+		if err != nil {
+			err = a.recovers(ctx, n, err)
+		}
+		if err != nil {
 			return false, a.failed(ctx, n, err)
 		}
 	}
 	return true, nil
+}
+
+// startPatience is for how long a unit may go on ending before it is up. What it needs at
+// its start, an API that has just lost its leader or moved to another machine, is away for
+// no longer in a healthy cluster.
+const startPatience = 15 * time.Second
+
+// recovers waits for a unit that ended before it was up, as long as the system starts it
+// again by itself. One that stays down is said to be so with how it ended last.
+func (a *agent) recovers(ctx context.Context, name string, first error) error {
+	ctx, cancel := context.WithTimeout(ctx, startPatience)
+	defer cancel()
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		u := a.unit(ctx, name)
+		switch {
+		case u.State == "active":
+			a.sys.Note("unit %s is up; before that: %v", name, first)
+			return nil
+		case u.State != "activating":
+			return first
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return fmt.Errorf("%w; started again by itself for %s, it came up no more than before", first, startPatience)
+		}
+	}
 }
 
 func (a *agent) stop(ctx context.Context, req *protocol.UnitsRequest) (bool, error) {

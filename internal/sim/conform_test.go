@@ -168,6 +168,14 @@ func TestSimulatedConforms(t *testing.T) {
 		"fail": func(context.Context, *host.Env) error {
 			return &host.ExitError{Code: 7, Err: errors.New("no such flag")}
 		},
+		"late": func(ctx context.Context, e *host.Env) error {
+			if _, err := os.Stat(e.Host.Path("/var/lib/later")); err != nil {
+				return errors.Join(&host.ExitError{Code: 7, Err: errors.New("no such flag")}, e.Host.WriteFile("/var/lib/later", nil, 0o644))
+			}
+			e.Ready()
+			<-ctx.Done()
+			return nil
+		},
 	}
 	s := host.Spec{Name: "m", Hardware: "02:00:00:00:00:01", Address: addr, Image: "skerry", CPUs: 2, Memory: 1 << 30, Disk: 1 << 30, Root: t.TempDir(), Login: string(ssh.MarshalAuthorizedKey(login.PublicKey())), HostKey: key, Pace: 1000}
 	var sshPort int
@@ -257,10 +265,14 @@ func TestLinuxConforms(t *testing.T) {
 	w := world(t, p, machine.Target{Name: "m", Address: addr, Port: 22, Fingerprint: print, Login: login, Bring: true}, registry)
 	w.Foreign = "dbus.service"
 	w.Program = func(behaves, _ string) []byte {
-		if behaves == "fail" {
-			return []byte("#!/bin/sh\necho no such flag >&2\nexit 7\n")
+		const fails, serves = "echo no such flag >&2\nexit 7\n", "echo told \"$@\"\nsystemd-notify --ready\nexec sleep infinity\n"
+		switch behaves {
+		case "fail":
+			return []byte("#!/bin/sh\n" + fails)
+		case "late":
+			return []byte("#!/bin/sh\nif ! test -e /var/lib/later; then touch /var/lib/later\n" + fails + "fi\n" + serves)
 		}
-		return []byte("#!/bin/sh\necho told \"$@\"\nsystemd-notify --ready\nexec sleep infinity\n")
+		return []byte("#!/bin/sh\n" + serves)
 	}
 	agenttest.Conform(t, w)
 }

@@ -21,7 +21,8 @@ type World struct {
 	Dial func(t *testing.T) *machine.Machine
 	// Program is the content of a program of some version: one that behaves as "serve" tells
 	// the service manager when it serves, and writes what it was told to its log; one that
-	// behaves as "fail" says "no such flag" and ends with exit code 7.
+	// behaves as "fail" says "no such flag" and ends with exit code 7; one that behaves as
+	// "late" does that until the file /var/lib/later is there, which it makes, and then serves.
 	Program func(behaves, version string) []byte
 	// Foreign is a unit that runs on the machine and is nobody's here; empty when there is none.
 	Foreign string
@@ -214,6 +215,22 @@ func units(t *testing.T, w World, m *machine.Machine) {
 	}
 	if err := m.Do(ctx, protocol.UnitsStart, "one.service"); err != nil {
 		t.Errorf("what runs, started once more: %v", err)
+	}
+	// One that ends before it is up, since what it needs is away for a moment, is started again
+	// by the system, and that is waited for.
+	fill(t, w, m, "a", "late", "notify", "late", "v1", "")
+	r, err = m.Switch(ctx, protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}})
+	if err != nil || r.FellBack != "" {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	if err := m.Do(ctx, protocol.UnitsStart, "late.service"); err != nil {
+		t.Errorf("a unit that is up at its second start: %v", err)
+	}
+	if u := state(t, m, "late"); u.State != "active" || u.Restarts == 0 {
+		t.Errorf("late: %+v", u)
+	}
+	if err := m.Do(ctx, protocol.UnitsStop, "late.service"); err != nil {
+		t.Error(err)
 	}
 	if w.Foreign == "" {
 		return
