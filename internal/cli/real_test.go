@@ -39,14 +39,26 @@ func newRealWorld(t *testing.T, shape, version string) *world {
 	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
 	t.Cleanup(func() {
 		if t.Failed() {
-			_, errs, _ := w.run("history")
-			t.Logf("%s", errs)
+			w.tellMachines()
 		}
 		w.run("teardown", "--confirm", "tidewatch")
 		w.run("site", "stop")
 		w.nothingLeft()
 	})
 	return w
+}
+
+// tellMachines logs what a person would look at first: how pressed this computer is, and of
+// each control-plane machine what the datastore and the API server said last.
+func (w *world) tellMachines() {
+	for _, of := range []string{"io", "cpu", "memory"} {
+		b, err := os.ReadFile("/proc/pressure/" + of)
+		w.Logf("pressure of %s: %q, %v", of, b, err)
+	}
+	for _, n := range []string{"tidewatch-control-1", "tidewatch-control-2", "tidewatch-control-3"} {
+		out, err := w.onReal(n, "systemctl list-units --failed --plain --no-legend; uptime; for u in etcd kube-apiserver kubelet; do journalctl -q --no-pager -o cat -u $u -n 3 | cut -c -300; done; crictl ps -a 2>/dev/null; ip -br addr show dev eth0; ip route; ls /etc/cni/net.d")
+		w.Logf("%s: %v\n%s", n, err, out)
+	}
 }
 
 // nothingLeft looks for what a site of real machines might leave on this computer.
