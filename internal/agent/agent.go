@@ -466,7 +466,7 @@ func (a *agent) show(_ context.Context, req *protocol.PathsRequest) (*protocol.S
 const probes = 32
 
 func (a *agent) probe(ctx context.Context, req *protocol.ProbeRequest) (*protocol.ProbeReply, error) {
-	r := &protocol.ProbeReply{Resolve: map[string]string{}, Dial: map[string]string{}, Free: map[string]string{}, Artefacts: map[string]string{}}
+	r := &protocol.ProbeReply{Resolve: map[string]string{}, Dial: map[string]string{}, Free: map[string]string{}, Artefacts: map[string]string{}, Programs: map[string]string{}}
 	var mu sync.Mutex
 	var g errgroup.Group
 	g.SetLimit(probes)
@@ -501,6 +501,9 @@ func (a *agent) probe(ctx context.Context, req *protocol.ProbeRequest) (*protoco
 			return err
 		})
 	}
+	for _, n := range req.Programs {
+		ask(r.Programs, n, func() error { return a.program(n) })
+	}
 	for _, ref := range req.Artefacts {
 		ask(r.Artefacts, ref, func() error {
 			n, err := name.ParseReference(req.Registry+"/"+ref, name.Insecure)
@@ -512,6 +515,23 @@ func (a *agent) probe(ctx context.Context, req *protocol.ProbeRequest) (*protoco
 		})
 	}
 	return r, g.Wait()
+}
+
+// programDirs are where programs of the system lie (systemd.exec(5), ExecSearchPath), and
+// those of network plugins (CNI).
+var programDirs = []string{"/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin", "/opt/cni/bin", "/usr/lib/cni"}
+
+// program looks for a program of the machine's system.
+func (a *agent) program(name string) error {
+	if path.Base(name) != name {
+		return errors.New("a program is asked for by its name")
+	}
+	for _, d := range programDirs {
+		if i, err := os.Stat(a.sys.Path(d + "/" + name)); err == nil && i.Mode().IsRegular() && i.Mode()&0o111 != 0 {
+			return nil
+		}
+	}
+	return errors.New("it is not there")
 }
 
 // wipe leaves the machine as one that was never used.

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -67,7 +68,7 @@ func (w *world) nothingLeft() {
 	for _, p := range w.processes() {
 		w.Errorf("still there: %s", p)
 	}
-	folder := w.path(".verbund/sites/estuary")
+	folder := w.machineFolder()
 	left, err := linux.Left(folder)
 	if err != nil || len(left) > 0 {
 		w.Errorf("still there: cgroups of %v, %v", left, err)
@@ -79,6 +80,11 @@ func (w *world) nothingLeft() {
 	if b, err := os.ReadFile("/proc/mounts"); err != nil || strings.Contains(string(b), w.dir) {
 		w.Errorf("something of %s is still mounted: %v", w.dir, err)
 	}
+}
+
+// machineFolder is the folder of the site that has the real machines.
+func (w *world) machineFolder() string {
+	return cmp.Or(w.folder, w.path(".verbund/sites/estuary"))
 }
 
 // says asks an address over HTTP and returns what it says.
@@ -292,7 +298,7 @@ func (w *world) onReal(name, command string) (string, error) {
 		pid := filepath.Base(filepath.Dir(p))
 		// Another site on this computer may have a machine of this name.
 		groups, err := os.ReadFile("/proc/" + pid + "/cgroup")
-		if err != nil || !strings.Contains(string(groups), linux.NetworkOf(w.path(".verbund/sites/estuary"), netip.Prefix{}).Name+"-"+name+"/") {
+		if err != nil || !strings.Contains(string(groups), linux.NetworkOf(w.machineFolder(), netip.Prefix{}).Name+"-"+name+"/") {
 			continue
 		}
 		out, err := exec.Command("nsenter", "-t", pid, "-m", "-n", "-p", "-u", "--", "sh", "-c", command).CombinedOutput()

@@ -75,8 +75,9 @@ type world struct {
 	dir  string
 	keys string // folder of key files, outside the working folder
 
-	spoilt bool // the test has damaged what the tool remembers
-	real   bool // its machines are real systems, which take as long as in life
+	spoilt bool   // the test has damaged what the tool remembers
+	real   bool   // its machines are real systems, which take as long as in life
+	folder string // of the site that has such machines, if it is not the cluster's own
 }
 
 // newWorld drafts a cluster at a given version. The block depends on the

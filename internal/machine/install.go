@@ -20,8 +20,9 @@ import (
 // Where a machine has its agent: the program itself, what its digest was when it was
 // brought, and how the SSH server is told of it.
 const (
-	agentDir    = "/opt/verbund/agent"
-	agentConfig = "/etc/ssh/sshd_config.d/verbund-agent.conf"
+	agentDir     = "/opt/verbund/agent"
+	agentProgram = agentDir + "/verbund"
+	agentConfig  = "/etc/ssh/sshd_config.d/verbund-agent.conf"
 )
 
 // ErrNoAgent says that a machine has no agent of ours yet.
@@ -46,7 +47,8 @@ const own = "/proc/self/exe"
 // bring makes sure that a machine has this program as its agent; brought says whether it had
 // not. What arrived has to have the digest of what was sent. The SSH server takes the agent up
 // for logins from then on.
-func bring(ctx context.Context, name string, cl *ssh.Client) (brought bool, err error) {
+func bring(ctx context.Context, t Target, cl *ssh.Client) (brought bool, err error) {
+	name := t.Name
 	digest, err := program()
 	if err != nil {
 		return false, fmt.Errorf("reading this program, to bring it to %s: %w", name, err)
@@ -63,15 +65,15 @@ func bring(ctx context.Context, name string, cl *ssh.Client) (brought bool, err 
 		return false, err
 	}
 	defer f.Close()
-	came, err := run(ctx, cl, "set -e; mkdir -p "+agentDir+"; cat > "+agentDir+"/new; sha256sum < "+agentDir+"/new", f)
+	came, err := run(ctx, cl, t.command("set -e; umask 022; mkdir -p "+agentDir+"; cat > "+agentDir+"/new; sha256sum < "+agentDir+"/new"), f)
 	if err != nil {
 		return false, fmt.Errorf("bringing the agent to %s: %w", name, err)
 	}
 	if got, _, _ := strings.Cut(strings.TrimSpace(came), " "); got != digest {
 		return false, fmt.Errorf("bringing the agent to %s: what arrived has the digest %s, and what was sent %s; it is not used", name, got, digest)
 	}
-	_, err = run(ctx, cl, fmt.Sprintf("set -e; chmod 755 %[1]s/new; printf '%%s\\n' '# Verbund talks to this machine by it' 'Subsystem %[2]s %[1]s/verbund %[3]s' > %[4]s; sshd -t; mv %[1]s/new %[1]s/verbund; echo %[5]s > %[1]s/digest; systemctl reload ssh.service",
-		agentDir, protocol.Subsystem, protocol.AgentArg, agentConfig, digest), nil)
+	_, err = run(ctx, cl, t.command(fmt.Sprintf("set -e; chmod 755 %[1]s/new; printf '%%s\\n' '# Verbund talks to this machine by it' 'Subsystem %[2]s %[1]s/verbund %[3]s' > %[4]s; sshd -t; mv %[1]s/new %[1]s/verbund; echo %[5]s > %[1]s/digest; systemctl reload ssh.service",
+		agentDir, protocol.Subsystem, protocol.AgentArg, agentConfig, digest)), nil)
 	if err != nil {
 		return false, fmt.Errorf("setting the agent of %s up: %w", name, err)
 	}

@@ -4,6 +4,7 @@ package machine
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"strings"
 	"syscall"
 	"time"
 
@@ -28,6 +30,10 @@ type Target struct {
 	Port        int
 	Fingerprint string // of its host key
 	Login       ssh.Signer
+	// User is who one logs in as; empty is root. Whoever is not root becomes it by sudo. Logins
+	// are the keys of that user's, where it is not Login that is let in.
+	User   string
+	Logins func() ([]ssh.Signer, error)
 	// Bring has the agent brought where it is not, or is another one than this program; it
 	// is for machines that are real systems.
 	Bring bool
@@ -54,7 +60,7 @@ func Dial(ctx context.Context, t Target) (*Machine, error) {
 		return nil, err
 	}
 	if t.Bring {
-		brought, err := bring(ctx, t.Name, cl)
+		brought, err := bring(ctx, t, cl)
 		if err != nil || brought {
 			cl.Close()
 		}
@@ -67,7 +73,7 @@ func Dial(ctx context.Context, t Target) (*Machine, error) {
 			}
 		}
 	}
-	m, err := open(t.Name, cl)
+	m, err := open(ctx, t, cl)
 	if err != nil {
 		cl.Close()
 		return nil, fmt.Errorf("agent of %s: %w", t.Name, err)
@@ -98,6 +104,24 @@ func again(ctx context.Context, t Target) (*ssh.Client, error) {
 	}
 }
 
+// root is who may do everything.
+const root = "root"
+
+func (t Target) auth() ssh.AuthMethod {
+	if t.Logins != nil {
+		return ssh.PublicKeysCallback(t.Logins)
+	}
+	return ssh.PublicKeys(t.Login)
+}
+
+// command is a shell command that is run as root.
+func (t Target) command(c string) string {
+	if cmp.Or(t.User, root) == root {
+		return c
+	}
+	return "sudo -n -- sh -c '" + strings.ReplaceAll(c, "'", `'\''`) + "'"
+}
+
 // login logs in, to the machine with the host key that is known and to no other.
 func login(ctx context.Context, t Target) (*ssh.Client, error) {
 	addr := netip.AddrPortFrom(t.Address, uint16(t.Port)).String()
@@ -112,7 +136,7 @@ func login(ctx context.Context, t Target) (*ssh.Client, error) {
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	defer stop()
 	var mismatch *HostKeyError
-	cfg := &ssh.ClientConfig{Config: protocol.SSHConfig(), User: "root", Auth: []ssh.AuthMethod{ssh.PublicKeys(t.Login)}, HostKeyAlgorithms: []string{ssh.KeyAlgoED25519},
+	cfg := &ssh.ClientConfig{Config: protocol.SSHConfig(), User: cmp.Or(t.User, root), Auth: []ssh.AuthMethod{t.auth()}, HostKeyAlgorithms: []string{ssh.KeyAlgoED25519},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			if got := ssh.FingerprintSHA256(key); got != t.Fingerprint {
 				mismatch = &HostKeyError{t.Name, t.Fingerprint, got}
@@ -132,7 +156,7 @@ func login(ctx context.Context, t Target) (*ssh.Client, error) {
 	return ssh.NewClient(sc, chans, reqs), nil
 }
 
-func open(name string, cl *ssh.Client) (*Machine, error) {
+func open(ctx context.Context, t Target, cl *ssh.Client) (*Machine, error) {
 	s, err := cl.NewSession()
 	if err != nil {
 		return nil, err
@@ -145,10 +169,16 @@ func open(name string, cl *ssh.Client) (*Machine, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.RequestSubsystem(protocol.Subsystem); err != nil {
+	if cmp.Or(t.User, root) == root {
+		err = s.RequestSubsystem(protocol.Subsystem)
+	} else if _, err = run(ctx, cl, "test -x "+agentProgram, nil); err == nil {
+		// A sub-system would have the rights of the user.
+		err = s.Start(t.command("exec " + agentProgram + " " + protocol.AgentArg))
+	}
+	if err != nil {
 		return nil, fmt.Errorf("%w (%v)", ErrNoAgent, err)
 	}
-	return &Machine{Name: name, ssh: cl, client: jrpc2.NewClient(channel.Line(&lines{r: out}, in), nil)}, nil
+	return &Machine{Name: t.Name, ssh: cl, client: jrpc2.NewClient(channel.Line(&lines{r: out}, in), nil)}, nil
 }
 
 // lines ends a stream in which no line ends: what a machine says is held in memory until

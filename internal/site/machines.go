@@ -60,6 +60,8 @@ const (
 	PowerBooting = "booting"
 	PowerOn      = "on"
 	PowerCrashed = "crashed"
+	// PowerSilent is a machine that nobody here can switch, and that does not answer.
+	PowerSilent = "silent"
 )
 
 // Machine is one machine of the inventory.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
@@ -93,6 +94,17 @@ func (a *App) OpenAs(path string, text []byte, tell bool) (*session.Session, *de
 // SessionOf is a session for what a file declares.
 func (a *App) SessionOf(path string, r *declare.Result) *session.Session {
 	folder := filepath.Dir(path)
+	if r.Site != nil && r.Site.Key != "" {
+		k := r.Site.Key
+		// As it stands in the site file; ~ is the person's own folder.
+		if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(k, "~/") {
+			k = filepath.Join(home, k[2:])
+		}
+		if !filepath.IsAbs(k) {
+			k = filepath.Join(filepath.Dir(r.SiteFile), k)
+		}
+		r.Site.Key = k
+	}
 	return &session.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.Keys()), Site: simulated.NewClient(siteFolder(folder, r.Decl.Site)),
 		Accepted: r.Findings.Accepted(), Parallel: max(a.Parallel, 1)}
 }

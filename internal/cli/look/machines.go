@@ -68,10 +68,10 @@ func MachinesCmd(a *desk.App) *cobra.Command {
 				if !seen.Reached {
 					set, units = "not reached", term.Cell{Text: "", State: ""}
 				}
-				rows = append(rows, []term.Cell{term.Plain(m.Name), power, term.Plain(set), term.Plain(cmp.Or(seen.Active, "-")), units, term.Plain(m.Zone), term.Plain(m.Size), term.Plain(m.Address.String()), term.Plain(fmt.Sprint(m.SSHPort)), term.Plain(m.Hardware)})
+				rows = append(rows, []term.Cell{term.Plain(m.Name), power, term.Plain(set), term.Plain(cmp.Or(seen.Active, "-")), units, term.Plain(m.Zone), term.Plain(m.Size), term.Plain(m.Address.String()), term.Plain(fmt.Sprint(m.SSHPort)), term.Plain(cmp.Or(m.Hardware, "-"))})
 			}
-			if s.SiteFile.Kind == declare.LinuxSite {
-				a.UI.Say("site %s: %s", s.Decl.Site, realMachines)
+			if what := realMachines[s.SiteFile.Kind]; what != "" {
+				a.UI.Say("site %s: %s", s.Decl.Site, what)
 			}
 			a.UI.Table([]string{"machine", "power", "runs", "slot", "services", "zone", "size", "address", "ssh", "hardware address"}, rows, "hardware address", "ssh", "size", "slot", "address", "zone")
 			return nil
@@ -79,13 +79,16 @@ func MachinesCmd(a *desk.App) *cobra.Command {
 	}
 }
 
-// realMachines says what machines of a site of kind linux are.
-const realMachines = "real Linux systems on this computer, with real components"
+// realMachines says what the machines are of sites whose machines are real systems.
+var realMachines = map[string]string{
+	declare.LinuxSite:  "real Linux systems on this computer, with real components",
+	declare.ListedSite: "listed machines, with real components",
+}
 
 // MachineSaid is one machine, as JSON.
 type MachineSaid struct {
 	site.Machine
-	Kind     string            `json:"kind"` // of its site: simulated, or linux for a real system
+	Kind     string            `json:"kind"` // of its site: simulated; linux or listed for a real system
 	Reached  bool              `json:"reached"`
 	Runs     string            `json:"runs"` // version of what it is there for
 	Slot     string            `json:"slot"` // in use

@@ -212,7 +212,11 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 		return rows
 	}
 	if v.Cluster != nil && v.Cluster.Real {
-		add("site", "", "%s: %s", v.Cluster.Site, realMachines)
+		kind := declare.LinuxSite
+		if v.Cluster.Listed {
+			kind = declare.ListedSite
+		}
+		add("site", "", "%s: %s", v.Cluster.Site, realMachines[kind])
 	}
 	if h.Endpoint.Answers {
 		add("api", "good", "answers at %s (%s)", h.Endpoint.Server, h.Endpoint.Address)

@@ -13,7 +13,7 @@ import (
 
 // SiteCmd is verbund site.
 func SiteCmd(a *desk.App) *cobra.Command {
-	c := &cobra.Command{Use: "site", Short: "Start, stop and disturb the simulated site"}
+	c := &cobra.Command{Use: "site", Short: "Start and stop the site, meet its machines, and disturb them"}
 	with := func(use, short string, n int, what string, start bool, f func(*session.Session, []string) error) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short, Args: term.ExactArgs(n, what), RunE: func(_ *cobra.Command, args []string) error {
 			s, r, err := a.OpenFile(false)
@@ -87,6 +87,7 @@ func SiteCmd(a *desk.App) *cobra.Command {
 			fmt.Fprint(a.Out, term.Visible(t))
 			return err
 		}),
+		meetCmd(a),
 		faultCmd(a),
 	)
 	return c

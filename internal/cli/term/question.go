@@ -20,8 +20,18 @@ func (u *UI) Ask(question string) error {
 	if u.Yes {
 		return nil
 	}
+	return u.agreed(question, "this changes things, and there is no terminal to ask at; say --yes if it is to be done")
+}
+
+// AskPerson asks what nobody can say beforehand, since only a person can look: without a
+// terminal it refuses.
+func (u *UI) AskPerson(question string) error {
+	return u.agreed(question, "a person has to look at this, and there is no terminal to ask at; nothing was written")
+}
+
+func (u *UI) agreed(question, without string) error {
 	if _, ok := IsTerminal(u.In); !ok {
-		return Usage("this changes things, and there is no terminal to ask at; say --yes if it is to be done")
+		return Usage("%s", without)
 	}
 	line, err := u.hear(question + " [y/N] ")
 	if errors.Is(err, ErrAtQuestion) {

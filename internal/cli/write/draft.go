@@ -1,6 +1,7 @@
 package write
 
 import (
+	"cmp"
 	_ "embed"
 	"fmt"
 	"hash/fnv"
@@ -37,13 +38,16 @@ var draftSite string
 //go:embed draft/site-linux.yaml
 var draftLinux string
 
+//go:embed draft/site-listed.yaml
+var draftListed string
+
 // DraftCmd is verbund draft.
 func DraftCmd(a *desk.App) *cobra.Command {
-	var shape, siteName, version, components string
+	var shape, siteName, version, components, listed string
 	c := &cobra.Command{
 		Use: "draft NAME", Short: "Write a commented declaration and its site file",
 		Long:    "Writes NAME.verbund.yaml, and the file of its site if there is none yet. Existing files are left alone.",
-		Example: "  verbund draft tidewatch\n  verbund draft lampwright --shape small\n  verbund draft tidewatch --linux components",
+		Example: "  verbund draft tidewatch\n  verbund draft lampwright --shape small\n  verbund draft tidewatch --linux components\n  verbund draft tidewatch --listed components",
 		Args:    term.ExactArgs(1, "the name of the cluster"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			name := args[0]
@@ -55,12 +59,18 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				return term.Usage("there is no shape %q; choose small or available", shape)
 			}
 			at, cat, site := map[string]any{"Name": name, "Site": siteName}, versions.Shipped(), draftSite
-			if components != "" {
+			if components != "" && listed != "" {
+				return term.Usage("machines are those of this computer or those of a list: choose one of --linux and --listed")
+			}
+			if from := cmp.Or(components, listed); from != "" {
 				var err error
-				if cat, err = real(a.Dir, components, at); err != nil {
+				if cat, err = real(a.Dir, from, at); err != nil {
 					return err
 				}
-				site = draftLinux
+				at["OldGroups"], site = oldGroups(), draftLinux
+				if listed != "" {
+					at["OldGroups"], site = false, draftListed
+				}
 			}
 			if version == "" {
 				vs := cat.Versions()
@@ -85,13 +95,18 @@ func DraftCmd(a *desk.App) *cobra.Command {
 			if a.Output == "json" {
 				return a.UI.JSON(WroteSaid{append(wrote, filepath.Join(a.Dir, desk.SchemaFile))})
 			}
-			a.UI.Say("read it, change it, then: verbund check; verbund converge")
+			then := "verbund check; verbund converge"
+			if listed != "" {
+				then = "verbund check; verbund site meet; verbund converge"
+			}
+			a.UI.Say("read it, change it, then: %s", then)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&shape, "shape", "available", "small (one control, one worker) or available (three control behind a balancer)")
 	c.Flags().StringVar(&siteName, "site", "estuary", "the site that supplies the machines")
 	c.Flags().StringVar(&version, "kubernetes", "", "a version of the catalogue (as a rule the newest)")
+	c.Flags().StringVar(&listed, "listed", "", "machines that there are already, from a list, with the components in a `FOLDER`")
 	c.Flags().StringVar(&components, "linux", "", "real Linux machines on this computer, with the components in a `FOLDER` that tools/components built")
 	return c
 }
@@ -160,7 +175,7 @@ func real(dir, components string, at map[string]any) (*versions.Catalogue, error
 	if at["Stock"], err = filepath.Rel(from, folder); err != nil {
 		return nil, err
 	}
-	at["Digest"], at["OldGroups"] = versions.DigestOf(b), oldGroups()
+	at["Digest"] = versions.DigestOf(b)
 	return cat, nil
 }
 

@@ -82,8 +82,12 @@ func (k *checker) virtual() {
 	v := k.c.Endpoint.Virtual
 	a := v.Address
 	at := "endpoint.virtual.address"
+	todo := "choose a free address of " + k.c.Ranges.Machines.String() + " that is neither among the first ten nor the last"
+	if k.listed() {
+		todo = "choose an address of " + k.c.Ranges.Machines.String() + " that nobody has"
+	}
 	bad := func(what string) {
-		k.add(at, "virtual-address", fmt.Sprintf("the virtual address %s", what), "choose a free address of "+k.c.Ranges.Machines.String()+" that is neither among the first ten nor the last")
+		k.add(at, "virtual-address", fmt.Sprintf("the virtual address %s", what), todo)
 	}
 	switch r := k.c.Ranges.Machines; {
 	case !a.IsValid():
@@ -92,12 +96,29 @@ func (k *checker) virtual() {
 		bad(a.String() + " is not an IPv4 address")
 	case r.IsValid() && !r.Contains(a):
 		bad(fmt.Sprintf("%s does not lie in the machines' subnet %s", a, r))
-	case r.IsValid() && reservedIn(r, a):
+	case r.IsValid() && k.reserved(r, a):
 		bad(a.String() + " belongs to the site itself")
+	case k.listed() && isListed(k.site, a):
+		bad(a.String() + " belongs to a machine of the list")
 	}
 	if k.c.Control.Count == 1 {
 		k.add("endpoint.virtual", "virtual-single", "one control-plane machine is all that can carry the virtual address", "declare three, or accept it knowingly: further ones can be added later without any change of the address")
 	}
+}
+
+func (k *checker) listed() bool { return k.site != nil && k.site.Kind == ListedSite }
+
+func isListed(s *Site, a netip.Addr) bool {
+	_, ok := s.ListedAt(a)
+	return ok
+}
+
+// reserved says whether an address is the site's own.
+func (k *checker) reserved(r netip.Prefix, a netip.Addr) bool {
+	if k.listed() {
+		return a == k.site.Registry
+	}
+	return reservedIn(r, a)
 }
 
 // reservedIn says whether an address is among the first ten or the last of a

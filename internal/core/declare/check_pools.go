@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"verbund/internal/core/versions"
+	"verbund/internal/core/words"
 )
 
 func (k *checker) pools() {
@@ -146,29 +147,34 @@ func (k *checker) room() {
 	if k.site == nil {
 		return
 	}
-	need := map[string]int{}
-	spread := func(zones []string, n, from int) {
+	need, sized := map[string]int{}, map[[2]string]int{} // by zone, and by zone and size
+	spread := func(size string, zones []string, n, from int) {
 		for i := range min(max(n, 0), 5000) {
 			if len(zones) > 0 {
 				need[zones[(i+from)%len(zones)]]++
+				sized[[2]string{zones[(i+from)%len(zones)], size}]++
 			}
 		}
 	}
 	c := k.c.Control
-	spread(c.Zones, c.Count, 0)
+	spread(c.Size, c.Zones, c.Count, 0)
 	if c.Datastore.Place == "apart" {
-		spread(c.Datastore.Zones, c.Datastore.Count, 0)
+		spread(c.Datastore.Size, c.Datastore.Zones, c.Datastore.Count, 0)
 	}
 	for i, p := range k.c.Pools {
-		spread(p.Zones, p.Count.From-len(p.Adopt), i)
+		spread(p.Size, p.Zones, p.Count.From-len(p.Adopt), i)
 		for _, h := range p.Adopt {
 			if b := slices.IndexFunc(k.site.Bare, func(b Bare) bool { return b.Hardware == h }); b >= 0 {
 				need[k.site.Bare[b].Zone]++
 			}
 		}
 	}
-	if k.c.Endpoint.Balancer != nil && len(k.site.Zones) > 0 {
-		need[k.site.Zones[0].Name]++
+	if b := k.c.Endpoint.Balancer; b != nil && len(k.site.Zones) > 0 {
+		spread(b.Size, []string{k.site.Zones[0].Name}, 1, 0)
+	}
+	if k.listed() {
+		k.listShort(sized)
+		return
 	}
 	for _, z := range k.site.Zones {
 		if z.Machines > 0 && need[z.Name] > z.Machines {
@@ -177,6 +183,19 @@ func (k *checker) room() {
 				at = "pools"
 			}
 			k.add(at, "site-full", fmt.Sprintf("zone %s has room for %d machines, and %d are declared there", z.Name, z.Machines, need[z.Name]), "declare fewer, spread them otherwise, or enlarge the zone in the site file")
+		}
+	}
+}
+
+// listShort counts the declared machines against those that the site lists.
+func (k *checker) listShort(need map[[2]string]int) {
+	has := map[[2]string]int{}
+	for _, m := range k.site.Machines {
+		has[[2]string{m.Zone, m.Size}]++
+	}
+	for _, zs := range slices.SortedFunc(maps.Keys(need), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) }) {
+		if n := need[zs]; n > has[zs] {
+			k.add("site", "list-short", fmt.Sprintf("site %s lists %s of size %s in zone %s, and %d are declared there", k.site.Name, words.Count(has[zs], "machine"), zs[1], zs[0], n), "list another one there, or declare fewer, another size or other zones")
 		}
 	}
 }
@@ -262,7 +281,9 @@ func (k *checker) fixed() {
 		switch {
 		case !k.declares(m):
 			bad(fmt.Sprintf("no machine %s is declared", m), "machines are called "+k.c.Name+"-control-1, "+k.c.Name+"-POOL-1 and so on")
-		case r.IsValid() && (!r.Contains(a) || reservedIn(r, a)):
+		case k.listed() && !isListed(k.site, a):
+			bad(fmt.Sprintf("site %s lists no machine %s for %s", k.site.Name, a, m), "list it there, or give the address of one that is")
+		case r.IsValid() && (!r.Contains(a) || k.reserved(r, a)):
 			bad(fmt.Sprintf("%s of %s does not lie in the machines' subnet %s, or belongs to the site itself", a, m, r), "choose another address of it")
 		case holders[a] != "":
 			bad(fmt.Sprintf("%s is to belong to %s and to %s", a, holders[a], m), "give each an address of its own")

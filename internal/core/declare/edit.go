@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"net/netip"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -52,12 +53,45 @@ func SetCount(data []byte, pool string, count int) ([]byte, error) {
 	if v := find(root); v != nil {
 		out, err = replace(data, v, text)
 	} else {
-		out, err = insert(data, p, "count: "+text)
+		out, err = insert(data, p, "name", "count: "+text)
 	}
 	if err != nil {
 		return nil, err
 	}
 	return out, confirm(data, out, find, text)
+}
+
+// SetHostKey writes the host key of a listed machine into a site file that has none for it,
+// and nothing else.
+func SetHostKey(data []byte, address netip.Addr, fingerprint string) ([]byte, error) {
+	root, err := edited(data)
+	if err != nil {
+		return nil, err
+	}
+	at := func(root *yaml.Node) *yaml.Node {
+		_, ms := child(root, "machines")
+		if ms == nil || ms.Kind != yaml.SequenceNode {
+			return nil
+		}
+		for _, m := range ms.Content {
+			if _, a := child(m, "address"); a != nil && a.Value == address.String() {
+				return m
+			}
+		}
+		return nil
+	}
+	m := at(root)
+	if m == nil {
+		return nil, ErrElsewhere
+	}
+	if _, has := child(m, "hostKey"); has != nil {
+		return nil, errByHand
+	}
+	out, err := insert(data, m, "address", "hostKey: "+strconv.Quote(fingerprint))
+	if err != nil {
+		return nil, err
+	}
+	return out, confirm(data, out, func(root *yaml.Node) *yaml.Node { _, v := child(at(root), "hostKey"); return v }, fingerprint)
 }
 
 func edited(data []byte) (*yaml.Node, error) {
@@ -130,9 +164,9 @@ func replace(data []byte, n *yaml.Node, text string) ([]byte, error) {
 	return bytes.Join([][]byte{data[:from], []byte(text), data[to:]}, nil), nil
 }
 
-// insert adds a key to a pool, behind its name.
-func insert(data []byte, pool *yaml.Node, pair string) ([]byte, error) {
-	key, name := child(pool, "name")
+// insert adds a key to an entry of a list, behind another one.
+func insert(data []byte, pool *yaml.Node, behind, pair string) ([]byte, error) {
+	key, name := child(pool, behind)
 	_, end, err := token(data, name)
 	if err != nil {
 		return nil, err

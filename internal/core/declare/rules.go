@@ -33,7 +33,7 @@ var Rules = []Rule{
 
 	{ID: "site-missing", Severity: Error, What: "the site's file is not there"},
 	{ID: "site-name", Severity: Error, What: "the site's file says that it has another name"},
-	{ID: "site-kind", Severity: Error, What: "the kind of site is not known"},
+	{ID: "site-kind", Severity: Error, What: "the kind of site is not known, or has no such thing"},
 	{ID: "site-addresses", Severity: Error, What: "the site's block cannot be used"},
 	{ID: "site-pace", Severity: Error, What: "the site's pace is out of range"},
 	{ID: "site-zones", Severity: Error, What: "the site has no zones"},
@@ -43,6 +43,10 @@ var Rules = []Rule{
 	{ID: "site-full", Severity: Error, What: "a zone has less room than the declared machines need"},
 	{ID: "unknown-size", Severity: Error, What: "the site has no such size"},
 	{ID: "unknown-zone", Severity: Error, What: "the site has no such zone"},
+	{ID: "listed-twice", Severity: Error, What: "a machine is listed twice"},
+	{ID: "list-short", Severity: Error, What: "the site's list has fewer machines of a size in a zone than are declared"},
+	{ID: "bad-host-key", Severity: Error, What: "the fingerprint of a host key is none"},
+	{ID: "host-key-unknown", Severity: Warning, What: "the host key of a listed machine is not known"},
 
 	{ID: "unknown-version", Severity: Error, What: "the catalogue has no such version of Kubernetes"},
 	{ID: "support-ends", Severity: Warning, What: "the support of a version has ended or soon ends"},

@@ -21,6 +21,20 @@ type ruleCase struct {
 	now       time.Time
 }
 
+const listText = `schema: verbund-site/1
+name: estuary
+kind: listed
+addresses: 10.81.7.0/24
+registry: 10.81.7.2
+stock: components
+zones: [{name: north}, {name: south}]
+sizes:
+  small: {cpus: 2, memory: 4GiB, disk: 20GiB}
+machines:
+  - {address: 10.81.7.21, zone: north, size: small}
+  - {address: 10.81.7.22, zone: south, size: small}
+`
+
 func pool(keys string) string { return least + "pools:\n  - {name: keepers, " + keys + "}\n" }
 
 func three(endpoint string) string {
@@ -81,6 +95,25 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "site-kind", want: "a site of kind linux has no bare machines", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: linux\nbare: [{hardware: '02:5e:00:00:00:01', zone: north, size: small}]"}},
 		{rule: "site-kind", want: "run what ships inside, and nothing else", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: simulated\nstock: components"}},
 		{rule: "site-addresses", want: "a site of kind linux cannot use", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: linux"}},
+		{rule: "site-kind", want: "only a site of kind listed lists its machines", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: simulated\nmachines: [{address: 127.81.7.21, zone: north, size: small}]"}},
+		{rule: "site-kind", want: "has room for the machines that it lists", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "{name: north}", "{name: north, machines: 4}", 1)}},
+		{rule: "site-kind", want: "a site of kind listed has no bare machines", bad: least, good: least, badSite: [2]string{siteText, listText + "bare: [{hardware: '02:5e:00:00:00:01', zone: north, size: small}]\n"}},
+		{rule: "site-pace", want: "machines of kind listed have no pace", bad: least, good: least, badSite: [2]string{siteText, listText + "pace: 4\n"}},
+		{rule: "missing", want: "registry is missing", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "registry: 10.81.7.2\n", "", 1)}},
+		{rule: "missing", want: "stock is missing", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "stock: components\n", "", 1)}},
+		{rule: "missing", want: "the site lists no machines", bad: least, good: least, badSite: [2]string{siteText, listText[:strings.Index(listText, "machines:")]}},
+		{rule: "missing", want: "machines[0].address is missing", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "address: 10.81.7.21, ", "", 1)}},
+		{rule: "zone-room", want: "list a machine that stands there", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "{name: north}", "{name: north}, {name: west}", 1)}},
+		{rule: "site-addresses", want: "a site of kind listed cannot use 127.81.7.0/24", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "10.81.7.0/24", "127.81.7.0/24", 1)}},
+		{rule: "site-addresses", want: "machine 10.81.8.21 does not lie in 10.81.7.0/24", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "10.81.7.21", "10.81.8.21", 1)}},
+		{rule: "site-addresses", want: "machine 10.81.7.2 has the address of the registry", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "10.81.7.21", "10.81.7.2", 1)}},
+		{rule: "bad-port", want: "machines[0].port 0 is not a port", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "10.81.7.21,", "10.81.7.21, port: 0,", 1)}},
+		{rule: "bad-name", want: `"-x" is not the name of a user`, bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "10.81.7.21,", "10.81.7.21, user: -x,", 1)}},
+		{rule: "unknown-zone", want: `the site has no zone "sout"; did you mean south?`, bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "10.81.7.22, zone: south", "10.81.7.22, zone: sout", 1)}},
+		{rule: "listed-twice", want: "machine 10.81.7.21 is listed twice", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "10.81.7.22", "10.81.7.21", 1)}},
+		{rule: "list-short", want: "site estuary lists 1 machine of size small in zone north, and 3 are declared there", bad: pool("count: 3"), good: pool("count: 1"), badSite: [2]string{siteText, listText}},
+		{rule: "bad-host-key", want: `"SHA256:short" is not the fingerprint of a host key`, bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "10.81.7.21,", "10.81.7.21, hostKey: 'SHA256:short',", 1)}},
+		{rule: "host-key-unknown", want: "warning: nobody logs in to 10.81.7.21, 10.81.7.22, whose host keys are not known", bad: least, good: least, badSite: [2]string{siteText, listText}},
 		{rule: "site-zones", want: "the site has no zones", bad: least, good: least, badSite: [2]string{"[{name: north, machines: 8}, {name: south, machines: 8}]", "[]"}},
 		{rule: "zone-room", want: "zone north has no room", bad: least, good: least, badSite: [2]string{"machines: 8}, {", "machines: 0}, {"}},
 		{rule: "site-sizes", want: "the site has no sizes", bad: least, good: least, badSite: [2]string{siteText[strings.Index(siteText, "sizes:"):], ""}},

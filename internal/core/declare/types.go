@@ -5,6 +5,7 @@ import (
 	"math"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -243,20 +244,50 @@ type Exception struct {
 type Site struct {
 	Schema    string          `yaml:"schema" doc:"version of the format" need:"yes" oneof:"verbund-site/1"`
 	Name      string          `yaml:"name" doc:"the site's name, as in the name of its file" need:"yes" eg:"estuary"`
-	Kind      string          `yaml:"kind" doc:"what supplies the machines" need:"yes" oneof:"simulated,linux"`
+	Kind      string          `yaml:"kind" doc:"what supplies the machines" need:"yes" oneof:"simulated,linux,listed"`
 	Stock     string          `yaml:"stock" doc:"folder of artefacts (OCI Image Layout) that its registry has beside the shipped stand-ins; relative to this file" eg:"components"`
-	Addresses netip.Prefix    `yaml:"addresses" doc:"the block that its machines get their addresses from: of the loopback range on a simulated site, a private one on a site of kind linux" need:"yes" eg:"127.81.7.0/24"`
+	Addresses netip.Prefix    `yaml:"addresses" doc:"the block that its machines get their addresses from: of the loopback range on a simulated site, a private one on a site of kind linux; on one of kind listed, the network that they are in" need:"yes" eg:"127.81.7.0/24"`
 	Pace      int             `yaml:"pace" doc:"how many times faster than life things go, 1 to 1000" def:"60"`
 	Seed      int             `yaml:"seed" doc:"of everything random in the simulation" def:"0"`
 	Zones     []Zone          `yaml:"zones" doc:"failure domains" need:"yes"`
 	Sizes     map[string]Size `yaml:"sizes" doc:"how big machines are, by name" need:"yes"`
 	Bare      []Bare          `yaml:"bare" doc:"machines that exist already, to be adopted by pools"`
+	Registry  netip.Addr      `yaml:"registry" doc:"on a site of kind listed, the address of this computer at which its machines reach the artefacts of stock, on port 5000" eg:"10.81.7.2"`
+	Key       string          `yaml:"key" doc:"on a site of kind listed, the private key (OpenSSH) that one logs in to its machines with; relative to this file; without it, those that the SSH agent has" eg:"estuary.key"`
+	Machines  []Listed        `yaml:"machines" doc:"on a site of kind listed, the machines that there are"`
+}
+
+// RegistryAddress is where the site's registry listens.
+func (s *Site) RegistryAddress() netip.Addr {
+	if s.Kind == ListedSite {
+		return s.Registry
+	}
+	return s.Addresses.Masked().Addr().Next().Next()
+}
+
+// Listed is a machine of a list: it exists, and one can log in to it.
+type Listed struct {
+	Address netip.Addr `yaml:"address" doc:"its address" need:"yes" eg:"10.81.7.21"`
+	Port    int        `yaml:"port" doc:"port of its SSH server" def:"22"`
+	User    string     `yaml:"user" doc:"who one logs in as; whoever is not root needs sudo without a password" def:"root"`
+	HostKey string     `yaml:"hostKey" doc:"fingerprint of its Ed25519 host key, as ssh-keygen -l shows it; verbund site meet asks the machine, and you" eg:"SHA256:Zt1cUgd0HV3UuTrd1tRkU9bKBcaBfoVMvPB6v2bxFFI"`
+	Zone    string     `yaml:"zone" doc:"where it stands" need:"yes" eg:"north"`
+	Size    string     `yaml:"size" doc:"how big it is: no more than it has" need:"yes" eg:"small"`
+}
+
+// ListedAt finds the machine of a list by its address.
+func (s *Site) ListedAt(a netip.Addr) (Listed, bool) {
+	i := slices.IndexFunc(s.Machines, func(m Listed) bool { return m.Address == a })
+	if i < 0 {
+		return Listed{}, false
+	}
+	return s.Machines[i], true
 }
 
 // Zone is a failure domain of a site.
 type Zone struct {
 	Name     string `yaml:"name" doc:"unique in the site" need:"yes" eg:"north"`
-	Machines int    `yaml:"machines" doc:"how many it has room for" need:"yes" eg:"12"`
+	Machines int    `yaml:"machines" doc:"how many it has room for; on a site of kind listed those that the list has there" eg:"12"`
 }
 
 // Size is how big a machine is.

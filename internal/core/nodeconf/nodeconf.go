@@ -107,6 +107,19 @@ func Units(m topology.Machine) []string {
 	return out
 }
 
+// Programs are what a machine's components call of its system, by name: what no artefact
+// brings.
+func Programs(m topology.Machine) []string {
+	out := []string{"systemctl", "journalctl", "hostname"}
+	if m.Is(versions.Node) {
+		out = append(out, "runc", "bridge", "host-local", "portmap", "loopback", "nft", "mount", "umount", "modprobe")
+	}
+	if m.Is(versions.Balances) {
+		out = append(out, "haproxy") // for the libraries that come with it
+	}
+	return out
+}
+
 // Pending is the file that names the units that have yet to be restarted for
 // what was written: should that be cut off, the next run finds it.
 const Pending = "/etc/verbund/pending-restarts"

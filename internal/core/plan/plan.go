@@ -564,11 +564,13 @@ func (p *planner) getting() {
 				text, why, needs = "switch it on and log in", "it was not reached: "+s.Trouble, nil
 			case m.Hardware != "":
 				text, why, needs = "adopt the bare machine "+m.Hardware, "it is declared; what is on it shows when one can log in", nil
+			case c.Listed:
+				text, why, needs = fmt.Sprintf("take over the listed machine %s, of size %s in zone %s", m.Address, m.Size, m.Zone), "it is declared; what is on it shows when one can log in", nil
 			}
 			if !s.Exists {
 				p.plan.Missing = append(p.plan.Missing, "machine "+m.Name)
 			}
-			p.add(Get, m.Name, text, why, Step{Needs: needs, Adopts: m.Hardware != "" && !s.Exists})
+			p.add(Get, m.Name, text, why, Step{Needs: needs, Adopts: (m.Hardware != "" || c.Listed) && !s.Exists})
 		}
 		if p.asleep(m) {
 			continue

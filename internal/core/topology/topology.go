@@ -44,6 +44,7 @@ type Cluster struct {
 	Apart      bool                     // the datastore has machines of its own
 	Nodes      bool                     // control-plane machines are nodes
 	Real       bool                     // machines are real systems, which take as long as in life
+	Listed     bool                     // machines are those of a list, which stay when they are given back
 	Machines   []Machine                // control first, then datastore, pools as declared, the balancer
 	patience   map[string]time.Duration // by pool
 	hostsText  string
@@ -246,7 +247,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 		Name: d.Name, Site: d.Site, Set: set, Domain: d.DNS.Domain, Pods: d.Ranges.Pods, PerNode: d.Ranges.PerNode, Services: d.Ranges.Services,
 		Endpoint: Endpoint{Name: d.Endpoint.Name, Port: d.Endpoint.Port, Also: d.Endpoint.Also, By: ByMachine}, Names: d.Control.Names,
 		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort), Network: d.Network, Components: d.Components, System: d.System, Trust: d.Trust,
-		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(), Real: s.Kind != declare.SimulatedSite,
+		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(), Real: s.Kind != declare.SimulatedSite, Listed: s.Kind == declare.ListedSite,
 	}
 	c.digests = map[string]string{}
 	for _, k := range set.Images() {
@@ -271,7 +272,11 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	if !block.IsValid() {
 		block = s.Addresses
 	}
-	if err := c.address(block, fixed, mem.Addresses, mem.Taken); err != nil {
+	assign := func() error { return c.address(block, fixed, mem.Addresses, mem.Taken) }
+	if c.Listed {
+		assign = func() error { return c.choose(s, fixed, mem.Addresses, mem.Taken) }
+	}
+	if err := assign(); err != nil {
 		return nil, err
 	}
 	c.members(mem)
@@ -460,6 +465,52 @@ func (c *Cluster) address(block netip.Prefix, fixed, known map[string]netip.Addr
 	return nil
 }
 
+// ErrListShort says that the site's list has no machine left that is like a declared one.
+var ErrListShort = errors.New("the site's list has no machine left")
+
+// choose gives every machine one of the site's list: the declared one, the one that it has,
+// or the first that is free there, of its size in its zone.
+func (c *Cluster) choose(s *declare.Site, fixed, known map[string]netip.Addr, others []netip.Addr) error {
+	taken := map[netip.Addr]bool{}
+	for _, a := range others {
+		taken[a] = true
+	}
+	fits := func(l declare.Listed, m *Machine) bool {
+		return l.Zone == m.Zone && l.Size == m.Size && !taken[l.Address]
+	}
+	for i := range c.Machines {
+		m := &c.Machines[i]
+		a, ok := fixed[m.Name]
+		if !ok {
+			if a, ok = known[m.Name]; !ok {
+				continue
+			}
+		}
+		if l, there := s.ListedAt(a); there && fits(l, m) {
+			m.Address, taken[a] = a, true
+		} else if _, is := fixed[m.Name]; is {
+			return fmt.Errorf("%s is declared for %s, of size %s in zone %s, and is not such a machine, or somebody else has it", a, m.Name, m.Size, m.Zone)
+		}
+	}
+	// Those whom machines have that are on their way out are not free yet.
+	for _, a := range known {
+		taken[a] = true
+	}
+	for i := range c.Machines {
+		m := &c.Machines[i]
+		if m.Address.IsValid() {
+			continue
+		}
+		j := slices.IndexFunc(s.Machines, func(l declare.Listed) bool { return fits(l, m) })
+		if j < 0 {
+			return fmt.Errorf("%w that is of size %s in zone %s, for %s; list another one in %s.site.yaml, or declare fewer", ErrListShort, m.Size, m.Zone, m.Name, s.Name)
+		}
+		m.Address = s.Machines[j].Address
+		taken[m.Address] = true
+	}
+	return nil
+}
+
 // Of lists the machines of a role.
 func (c *Cluster) Of(role versions.Role) []Machine {
 	var ms []Machine
@@ -534,7 +585,7 @@ func (c *Cluster) Server() string {
 func (c *Cluster) Hosts() string { return c.hostsText }
 
 func (c *Cluster) hosts(s *declare.Site) string {
-	t := fmt.Sprintf("# names of cluster %s; written by verbund\n127.0.0.1 localhost\n%s registry.%s.test\n", c.Name, SiteAddress(s.Addresses, 2), s.Name)
+	t := fmt.Sprintf("# names of cluster %s; written by verbund\n127.0.0.1 localhost\n%s registry.%s.test\n", c.Name, s.RegistryAddress(), s.Name)
 	if _, err := netip.ParseAddr(c.Endpoint.Name); err != nil { // an address needs no name
 		t += fmt.Sprintf("%s %s\n", c.Endpoint.Address, c.Endpoint.Name)
 	}

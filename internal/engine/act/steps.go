@@ -115,9 +115,14 @@ func (r *Run) uncordon(ctx context.Context, node string) error {
 // release gives a machine back, and forgets it with its keys.
 func (r *Run) release(ctx context.Context, name string) error {
 	// A machine that stays must not keep keys.
-	if im, err := look.MachineAt(ctx, r.Session, name); err == nil && im.Adopted && im.Power == site.PowerOn {
-		if err := r.wipeDisk(ctx, name); err != nil {
-			return err
+	if im, err := look.MachineAt(ctx, r.Session, name); err == nil && im.Adopted {
+		switch {
+		case im.Power == site.PowerOn:
+			if err := r.wipeDisk(ctx, name); err != nil {
+				return err
+			}
+		case r.Cluster.Listed:
+			r.Remark(fmt.Sprintf("%s at %s does not answer, and keeps what was written to it, its keys among it: what is left there is wiped when it is taken over again; if it never is, wipe its disk yourself", name, im.Address))
 		}
 	}
 	r.HangUp(name)
@@ -169,7 +174,7 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 	if im.Address != m.Address {
 		return fmt.Errorf("the site leased %s to %s, and %s was asked for", im.Address, m.Name, m.Address)
 	}
-	if im.Power != site.PowerOn && im.Power != site.PowerBooting {
+	if im.Power != site.PowerOn && im.Power != site.PowerBooting && !r.Cluster.Listed {
 		if err := r.Site.Power(ctx, m.Name, "on"); err != nil {
 			return err
 		}
@@ -197,24 +202,19 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 	if err != nil {
 		return err
 	}
-	if k := known[m.Name]; k.Hardware != im.Hardware || k.Fingerprint == "" {
-		// First trust: the console is the site's, not the network's.
-		con, err := r.Site.Console(ctx, m.Name)
+	if k := known[m.Name]; k.Hardware != im.Hardware || k.Fingerprint == "" || r.Cluster.Listed && k.Address != m.Address {
+		print, err := r.firstTrust(ctx, m)
 		if err != nil {
 			return err
 		}
-		seen := fingerprint.FindAllStringSubmatch(con, -1)
-		if len(seen) == 0 {
-			return fmt.Errorf("the console of %s shows no host key", m.Name)
-		}
-		if err := r.Store.SaveMachine(m.Name, store.Machine{Address: m.Address, Hardware: im.Hardware, Fingerprint: seen[len(seen)-1][1]}); err != nil {
+		if err := r.Store.SaveMachine(m.Name, store.Machine{Address: m.Address, Hardware: im.Hardware, Fingerprint: print}); err != nil {
 			return err
 		}
 		r.HangUp(m.Name)
 	}
 	lctx, cancel := context.WithTimeout(ctx, loginPatience)
 	defer cancel()
-	return session.Until(lctx, "a login", func(ctx context.Context) (string, error) {
+	err = session.Until(lctx, "a login", func(ctx context.Context) (string, error) {
 		c, err := r.Machine(ctx, m.Name, port)
 		if err == nil {
 			if _, err = c.Facts(ctx); err != nil {
@@ -222,6 +222,48 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 			}
 		}
 		return "", err
+	})
+	if err != nil || !r.Cluster.Listed {
+		return err
+	}
+	return r.fits(ctx, m)
+}
+
+// firstTrust is the host key that a machine is believed to have: the one that its console
+// shows, which is the site's and not the network's; of a machine of a list, the one that a
+// person has confirmed.
+func (r *Run) firstTrust(ctx context.Context, m topology.Machine) (string, error) {
+	if r.Cluster.Listed {
+		l, _ := r.SiteFile.ListedAt(m.Address)
+		if l.HostKey == "" {
+			return "", fmt.Errorf("nobody logs in to %s at %s, whose host key is not known; verbund site meet asks it, and you", m.Name, m.Address)
+		}
+		return l.HostKey, nil
+	}
+	con, err := r.Site.Console(ctx, m.Name)
+	if err != nil {
+		return "", err
+	}
+	seen := fingerprint.FindAllStringSubmatch(con, -1)
+	if len(seen) == 0 {
+		return "", fmt.Errorf("the console of %s shows no host key", m.Name)
+	}
+	return seen[len(seen)-1][1], nil
+}
+
+// fits looks whether a machine that somebody else has set up is what the list says, and has
+// what its components need of its system.
+func (r *Run) fits(ctx context.Context, m topology.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
+		f, err := c.Facts(ctx)
+		if err != nil {
+			return err
+		}
+		p, err := c.Probe(ctx, protocol.ProbeRequest{Programs: nodeconf.Programs(m)})
+		if err != nil {
+			return err
+		}
+		return look.Fits(r.SiteFile, m, f, p)
 	})
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -208,7 +209,11 @@ func (q *surveyor) ask(ctx context.Context, im site.Machine, exists bool) {
 		q.note(AskLogin, Later, "it was ordered, and not logged in to yet", "")
 		return
 	case err != nil:
-		q.note(AskLogin, Bad, err.Error(), "look at its console: verbund site console "+q.m.Name)
+		todo := "look at its console: verbund site console " + q.m.Name
+		if q.v.Cluster.Listed {
+			todo = "try it by hand: ssh -p " + strconv.Itoa(im.SSHPort) + " " + im.Address.String()
+		}
+		q.note(AskLogin, Bad, err.Error(), todo)
 		return
 	}
 	q.note(AskLogin, Well, "", "")
@@ -227,7 +232,7 @@ func (q *surveyor) facts(im site.Machine, f *protocol.FactsReply, asked time.Tim
 		q.note(AskRights, Bad, fmt.Sprintf("the login may only %s", f.Rights), "give the key with which Verbund logs in the rights of the administrator")
 	}
 	want := q.s.SiteFile.Sizes[q.m.Size]
-	if f.CPUs >= want.CPUs && enough(f.Memory, want.Memory) && enough(f.Disk, want.Disk) {
+	if sized(want, f) {
 		q.note(AskSize, Well, "", "")
 	} else {
 		q.note(AskSize, Bad, fmt.Sprintf("it has %d processors, %s memory, %s disk; size %s means %d, %s, %s", f.CPUs, declare.Bytes(f.Memory), declare.Bytes(f.Disk), q.m.Size, want.CPUs, want.Memory, want.Disk),

@@ -24,7 +24,7 @@ import (
 
 // Powerless says in words why nobody can log in to a machine that has no power.
 func Powerless(im site.Machine) string {
-	what := map[string]string{site.PowerOff: "it is switched off", site.PowerBooting: "it is still booting", site.PowerCrashed: "it has crashed"}[im.Power]
+	what := map[string]string{site.PowerOff: "it is switched off", site.PowerBooting: "it is still booting", site.PowerCrashed: "it has crashed", site.PowerSilent: "it does not answer"}[im.Power]
 	if what == "" {
 		what = "the site says of its power: " + im.Power
 	}
@@ -166,7 +166,11 @@ func (s *Session) Machine(ctx context.Context, name string, port int) (Machine, 
 			return nil, err
 		}
 	}
-	if m, err = s.reach(ctx, machine.Target{Name: name, Address: k.Address, Port: port, Fingerprint: k.Fingerprint, Login: sg, Bring: s.Alone && s.SiteFile != nil && s.SiteFile.Kind != declare.SimulatedSite}); err != nil {
+	t := machine.Target{Name: name, Address: k.Address, Port: port, Fingerprint: k.Fingerprint, Login: sg, Bring: s.Alone && s.SiteFile != nil && s.SiteFile.Kind != declare.SimulatedSite}
+	if err := s.listed(&t); err != nil {
+		return nil, err
+	}
+	if m, err = s.reach(ctx, t); err != nil {
 		return nil, err
 	}
 	s.mu.Lock()

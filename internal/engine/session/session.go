@@ -1,10 +1,13 @@
 package session
 
 import (
+	"io"
 	"maps"
 	"net/netip"
 	"sync"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/topology"
@@ -42,6 +45,8 @@ type Session struct {
 	machines map[string]Machine
 	leases   map[string]netip.Addr // of machines whose address has changed
 	trust    *store.Trust
+	keys     []ssh.Signer // of whoever logs in to the machines of a list
+	keeper   io.Closer    // the way to the agent that holds them
 }
 
 // Topology works the declaration out with what earlier runs fixed.
@@ -85,9 +90,12 @@ func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr) (*topo
 // Close hangs up everywhere.
 func (s *Session) Close() {
 	s.mu.Lock()
-	ms := s.machines
-	s.machines = nil
+	ms, keeper := s.machines, s.keeper
+	s.machines, s.keys, s.keeper = nil, nil, nil
 	s.mu.Unlock()
+	if keeper != nil {
+		keeper.Close()
+	}
 	for _, m := range ms {
 		m.Close()
 	}

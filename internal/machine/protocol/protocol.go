@@ -106,6 +106,8 @@ type ProbeRequest struct {
 	// Registry is asked for the manifests of artefacts, given as NAME@DIGEST.
 	Registry  string   `json:"registry,omitempty"`
 	Artefacts []string `json:"artefacts,omitempty"`
+	// Programs are those of the system that something will call, by name.
+	Programs []string `json:"programs,omitempty"`
 }
 
 // ProbeReply says of each thing asked what is wrong with it; what is well is
@@ -115,6 +117,7 @@ type ProbeReply struct {
 	Dial      map[string]string `json:"dial"`
 	Free      map[string]string `json:"free"`
 	Artefacts map[string]string `json:"artefacts"`
+	Programs  map[string]string `json:"programs,omitempty"`
 }
 
 // File is one file to be written whole.

@@ -107,8 +107,11 @@ func Run(ctx context.Context, folder string, file *declare.Site, images string, 
 	if s.registry, err = registry.New(versions.Shipped(), file.Stock); err != nil {
 		return err
 	}
-	rl, err := net.Listen("tcp", fmt.Sprintf("%s:%d", topology.SiteAddress(file.Addresses, 2), topology.RegistryPort))
+	rl, err := net.Listen("tcp", fmt.Sprintf("%s:%d", file.RegistryAddress(), topology.RegistryPort))
 	if err != nil {
+		if file.Kind == declare.ListedSite {
+			return fmt.Errorf("registry in %s.site.yaml: %w; give an address of this computer whose port %d is free", file.Name, err, topology.RegistryPort)
+		}
 		return fmt.Errorf("%w: registry: %v", ErrBlockTaken, err)
 	}
 	defer rl.Close()
@@ -254,6 +257,13 @@ func answer(w http.ResponseWriter, v any, err error) {
 }
 
 func (s *site) inventory() protocol.Inventory {
+	inv := s.known()
+	s.kind.ask(inv.Machines)
+	return inv
+}
+
+// known is what the site knows without asking a machine.
+func (s *site) known() protocol.Inventory {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	inv := protocol.Inventory{Site: s.file.Name, Process: os.Getpid(), Block: s.file.Addresses, Machines: []protocol.Machine{}, Mirror: s.registry.Mirrored()}
@@ -412,6 +422,9 @@ func (s *site) make(name string, o protocol.Order, digest string) (*protocol.Mac
 	hw := sha256.Sum256(fmt.Appendf(nil, "%d %d", s.file.Seed, s.orders))
 	m := &machine{Machine: protocol.Machine{Name: name, Cluster: o.Cluster, Zone: o.Zone, Size: o.Size, Address: o.Address, Power: protocol.PowerOff,
 		Hardware: fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", hw[0], hw[1], hw[2], hw[3], hw[4]), Fingerprint: print, Image: digest, Adopted: o.Hardware != ""}}
+	if err := s.kind.take(&m.Machine, o); err != nil {
+		return nil, err
+	}
 	disk := name
 	if o.Hardware != "" {
 		// Its disk is there already, with whatever an earlier life left on it.
@@ -424,7 +437,7 @@ func (s *site) make(name string, o protocol.Order, digest string) (*protocol.Mac
 		system += " with " + strings.Join(o.Image.Extras, ", ")
 	}
 	m.Spec = host.Spec{Name: name, Hardware: m.Hardware, Address: o.Address, Zone: o.Zone, Image: system, CPUs: size.CPUs, Memory: int64(size.Memory), Disk: int64(size.Disk),
-		Root: filepath.Join(s.folder, "disks", disk), Login: o.Login, HostKey: key, Seed: uint64(s.file.Seed), Registry: topology.SiteAddress(s.file.Addresses, 2), Pace: s.file.Pace}
+		Root: filepath.Join(s.folder, "disks", disk), Login: o.Login, HostKey: key, Seed: uint64(s.file.Seed), Registry: s.file.RegistryAddress(), Pace: s.file.Pace}
 	s.kind.fill(&m.Spec, digest)
 	s.machines[name] = m
 	if err := s.save(); err != nil {
@@ -523,23 +536,37 @@ func (s *site) power(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	switch p.Do {
-	case "on":
-		s.boot(m)
-	case "off", "cut":
-		s.off(m, p.Do == "cut")
-	case "restart":
-		s.off(m, false)
-		s.boot(m)
+	case "on", "off", "cut", "restart":
+		if !s.kind.switches() {
+			err = refuse(http.StatusBadRequest, "switch it where it stands", "the site has no switch for machine %s, which is one of a list", m.Name)
+			break
+		}
+		s.switchTo(m, p.Do)
 	default:
 		err = refuse(http.StatusBadRequest, "say on, off, cut or restart", "power %q is not known", p.Do)
 	}
 	answer(w, err == nil, err)
 }
 
+func (s *site) switchTo(m *machine, do string) {
+	switch do {
+	case "on":
+		s.boot(m)
+	case "off", "cut":
+		s.off(m, do == "cut")
+	case "restart":
+		s.off(m, false)
+		s.boot(m)
+	}
+}
+
 func (s *site) console(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	m, err := s.find(r.PathValue("name"))
 	s.mu.Unlock()
+	if err == nil && !s.kind.switches() {
+		err = refuse(http.StatusBadRequest, "look at it where it stands", "the site has no console of machine %s, which is one of a list", m.Name)
+	}
 	if err != nil {
 		answer(w, nil, err)
 		return

@@ -32,11 +32,20 @@ type kind interface {
 	fill(*host.Spec, string)
 	// cannot says why a fault is none of this kind; empty when it is.
 	cannot(fault string) string
+	// switches says whether the site has its machines' power.
+	switches() bool
+	// take chooses the machine that is there already; of others it says nothing.
+	take(*protocol.Machine, protocol.Order) error
+	// ask completes what is known of machines that are there already.
+	ask([]protocol.Machine)
 }
 
 // kindOf is the kind of a site as its file has it.
 func kindOf(folder string, file *declare.Site, images string) (kind, error) {
-	if file.Kind != declare.LinuxSite {
+	switch file.Kind {
+	case declare.ListedSite:
+		return listed{played{file}}, nil
+	case declare.SimulatedSite:
 		return played{file}, nil
 	}
 	if os.Geteuid() != 0 {
@@ -82,6 +91,12 @@ func (k played) compose(ctx context.Context, _ protocol.Image) error {
 func (k played) fill(*host.Spec, string) {}
 
 func (k played) cannot(string) string { return "" }
+
+func (k played) switches() bool { return true }
+
+func (k played) take(*protocol.Machine, protocol.Order) error { return nil }
+
+func (k played) ask([]protocol.Machine) {}
 
 // real are machines that are Linux systems.
 type real struct {
@@ -142,3 +157,9 @@ func (k real) cannot(fault string) string {
 	}
 	return "a site of kind linux cannot make " + fault + " happen; it can " + strings.Join(inflicted, ", ")
 }
+
+func (k real) switches() bool { return true }
+
+func (k real) take(*protocol.Machine, protocol.Order) error { return nil }
+
+func (k real) ask([]protocol.Machine) {}

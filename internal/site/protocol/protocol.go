@@ -31,6 +31,7 @@ const (
 	PowerBooting = site.PowerBooting
 	PowerOn      = site.PowerOn
 	PowerCrashed = site.PowerCrashed
+	PowerSilent  = site.PowerSilent
 )
 
 // Power is what to do with a machine's power: on, off (units are stopped

@@ -1,0 +1,46 @@
+package look
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"verbund/internal/core/declare"
+	"verbund/internal/core/topology"
+	"verbund/internal/machine/protocol"
+)
+
+// Unfit is a machine that somebody else has set up and that cannot be what is declared.
+type Unfit struct {
+	Machine string
+	Lacks   []string
+}
+
+func (e *Unfit) Error() string {
+	return fmt.Sprintf("machine %s is not fit for what is declared: %s; nothing was written to it but its agent", e.Machine, strings.Join(e.Lacks, "; "))
+}
+
+// Fits says what a machine of a list lacks of its size, of rights, and of the programs that
+// its components call.
+func Fits(s *declare.Site, m topology.Machine, f *protocol.FactsReply, p *protocol.ProbeReply) error {
+	e := &Unfit{Machine: m.Name}
+	if f.Rights != "all" {
+		e.Lacks = append(e.Lacks, "the login may only "+f.Rights+": give it sudo without a password")
+	}
+	if want := s.Sizes[m.Size]; !sized(want, f) {
+		e.Lacks = append(e.Lacks, fmt.Sprintf("it has %d processors, %s memory, %s disk, and size %s means %d, %s, %s: list it with the size that it has", f.CPUs, declare.Bytes(f.Memory), declare.Bytes(f.Disk), m.Size, want.CPUs, want.Memory, want.Disk))
+	}
+	if len(p.Programs) > 0 {
+		e.Lacks = append(e.Lacks, fmt.Sprintf("its system has no %s: install what has them (on Debian: apt install runc containernetworking-plugins nftables kmod, and haproxy on a balancer)", strings.Join(slices.Sorted(maps.Keys(p.Programs)), ", ")))
+	}
+	if len(e.Lacks) > 0 {
+		return e
+	}
+	return nil
+}
+
+// sized says whether a machine has what its size means.
+func sized(want declare.Size, f *protocol.FactsReply) bool {
+	return f.CPUs >= want.CPUs && enough(f.Memory, want.Memory) && enough(f.Disk, want.Disk)
+}
