@@ -7,6 +7,7 @@ import (
 	"verbund/internal/cli/enter"
 	"verbund/internal/cli/keep"
 	"verbund/internal/cli/look"
+	"verbund/internal/cli/practise"
 	"verbund/internal/cli/vouch"
 	"verbund/internal/cli/write"
 	"verbund/internal/core/declare"
@@ -39,6 +40,6 @@ var said = []struct {
 	{"access --list", []enter.AccessSaid{}}, {"hosts", []enter.HostLine{}},
 	{"trust list", enginelook.TrustReport{}}, {"trust show", trust.Entry{}}, {"trust replace, at its end", desk.ReplacedSaid{}},
 	{"token issue", vouch.TokenSaid{}}, {"token list", []kube.Token{}}, {"requests list", []desk.JudgedRequest{}},
-	{"site mirror", []site.Mirrored{}}, {"site images", []site.Composed{}},
+	{"site mirror", []site.Mirrored{}}, {"site images", []site.Composed{}}, {"site meet", []practise.MetSaid{}},
 	{"store show", keep.StoreSaid{}}, {"store show --check", keep.StoreChecked{}}, {"version", versionSaid{}},
 }

@@ -21,12 +21,19 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"verbund/internal/sim/linux"
 )
 
 // program is the built program that the tests drive.
 var program string
 
 func TestMain(m *testing.M) {
+	// A machine that a test sets up itself runs the test's own program first.
+	if len(os.Args) == 2 && os.Args[1] == linux.Arg {
+		fmt.Fprintln(os.Stderr, linux.Main(os.Stdin))
+		os.Exit(1)
+	}
 	dir, err := os.MkdirTemp("", "verbund-built-")
 	if err != nil {
 		panic(err)

@@ -6,6 +6,8 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"errors"
+	"io"
+	"net"
 	"net/netip"
 	"os"
 	"slices"
@@ -105,6 +107,31 @@ func TestOtherHostKey(t *testing.T) {
 	var other *machine.HostKeyError
 	if !errors.As(err, &other) || other.Got != known || other.Want != to.Fingerprint || !strings.Contains(err.Error(), "nothing was sent to it") {
 		t.Errorf("it ended with %v", err)
+	}
+}
+
+// Whoever answers shows a host key, and nobody is logged in for that; what answers and has
+// none is not taken for a machine.
+func TestHostKey(t *testing.T) {
+	_, to := boot(t)
+	to.Login = nil
+	at := netip.AddrPortFrom(to.Address, uint16(to.Port))
+	if print, err := machine.HostKey(t.Context(), at); err != nil || print != to.Fingerprint {
+		t.Errorf("it shows %q, %v", print, err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		if c, err := l.Accept(); err == nil {
+			io.WriteString(c, "220 mail.seamark.test\r\n")
+			c.Close()
+		}
+	}()
+	if print, err := machine.HostKey(t.Context(), netip.MustParseAddrPort(l.Addr().String())); err == nil || print != "" || !strings.Contains(err.Error(), "shows no Ed25519 host key") {
+		t.Errorf("it shows %q, %v", print, err)
 	}
 }
 

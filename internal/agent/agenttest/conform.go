@@ -313,11 +313,11 @@ func probe(t *testing.T, w World, m *machine.Machine) {
 	}
 	at := f.Cards[0].Address.String()
 	r, err := m.Probe(ctx, protocol.ProbeRequest{Resolve: []string{"nobody.test"}, Dial: []string{w.Registry, at + ":7"}, Free: []string{at + ":7"},
-		Registry: w.Registry, Artefacts: []string{w.Name + "@" + w.Digest, w.Name + "@" + w.Wrong}})
+		Registry: w.Registry, Artefacts: []string{w.Name + "@" + w.Digest, w.Name + "@" + w.Wrong}, Programs: []string{"no-such-program", "../bin/sh"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r.Resolve["nobody.test"] == "" || r.Dial[w.Registry] != "" || r.Dial[at+":7"] == "" || r.Free[at+":7"] != "" || r.Artefacts[w.Name+"@"+w.Digest] != "" || r.Artefacts[w.Name+"@"+w.Wrong] == "" {
+	if r.Resolve["nobody.test"] == "" || r.Dial[w.Registry] != "" || r.Dial[at+":7"] == "" || r.Free[at+":7"] != "" || r.Artefacts[w.Name+"@"+w.Digest] != "" || r.Artefacts[w.Name+"@"+w.Wrong] == "" || len(r.Programs) != 2 {
 		t.Errorf("%+v", r)
 	}
 }
@@ -352,9 +352,16 @@ func wipe(t *testing.T, w World, m *machine.Machine) {
 	}, nil); err != nil {
 		t.Fatal(err)
 	}
+	var own map[string][]byte
 	if w.Foreign != "" {
-		if _, err := m.Put(ctx, []protocol.File{{Path: foreign, Mode: 0o440, Content: []byte("# theirs\n")}}, nil); err != nil {
+		if own, err = m.Read(ctx, "/etc/hosts"); err != nil {
 			t.Fatal(err)
+		}
+		for range 2 { // what is kept is the system's, not ours from before
+			if _, err := m.Put(ctx, []protocol.File{{Path: foreign, Mode: 0o440, Content: []byte("# theirs\n")},
+				{Path: "/etc/hosts", Mode: 0o644, Content: fmt.Appendf(nil, "%s# of %s\n", own["/etc/hosts"], time.Now())}}, nil); err != nil {
+				t.Fatal(err)
+			}
 		}
 	}
 	if err := m.Wipe(ctx); err != nil {
@@ -369,7 +376,7 @@ func wipe(t *testing.T, w World, m *machine.Machine) {
 		t.Errorf("left: %v, %v", got, err)
 	}
 	if w.Foreign != "" {
-		if got, err := m.Read(ctx, foreign, "/etc/hosts"); err != nil || len(got) != 2 {
+		if got, err := m.Read(ctx, foreign, "/etc/hosts"); err != nil || len(got) != 2 || string(got["/etc/hosts"]) != string(own["/etc/hosts"]) {
 			t.Errorf("what is the system's own, or somebody else's: %v, %v", got, err)
 		}
 	}

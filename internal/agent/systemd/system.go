@@ -196,6 +196,11 @@ func (s *System) Write(p string, r io.Reader, size int64, mode fs.FileMode) erro
 	if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
 		return err
 	}
+	if slices.Contains(systems, p) {
+		if err := keep(p); err != nil {
+			return fmt.Errorf("keeping %s as it was: %w", p, err)
+		}
+	}
 	f, err := os.CreateTemp(filepath.Dir(p), ".new-*")
 	if err != nil {
 		return err
@@ -329,8 +334,48 @@ func (s *System) Restart() { run(context.Background(), "systemctl", "--no-block"
 var brought = []string{"/opt/verbund/slots", "/opt/verbund/active", "/etc/kubernetes", "/etc/containerd", "/etc/cni/net.d",
 	"/var/lib/etcd", "/var/lib/kubelet", "/var/lib/containerd", "/var/lib/verbund", "/var/log/pods", "/var/log/containers", "/etc/verbund"}
 
-// systems are files that a system needs, whoever wrote them last.
+// systems are files that a system has of its own: they are put back as they were before the
+// first of ours was written.
 var systems = []string{"/etc/hostname", nodeconf.Hosts, "/etc/timezone"}
+
+// before is where they are kept meanwhile.
+const before = "/opt/verbund/agent/before"
+
+// keep keeps a file of the system's as it is, unless one is kept already.
+func keep(p string) error {
+	if _, err := os.Stat(before + p); err == nil {
+		return nil
+	}
+	b, err := os.ReadFile(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(before+p), 0o755); err != nil {
+		return err
+	}
+	return whole.Write(before+p, b, 0o644)
+}
+
+// putBack puts the system's own files back; one that it never had stays, since others may
+// need it now. What they say holds when the machine has started anew.
+func putBack() error {
+	for _, p := range systems {
+		b, err := os.ReadFile(before + p)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(whole.Write(p, b, 0o644), os.Remove(before+p)); err != nil {
+			return fmt.Errorf("putting %s back: %w", p, err)
+		}
+	}
+	return nil
+}
 
 // Wipe stops our units and what they left running, and takes away what we brought. The
 // agent and the login stay. What lies on in the kernel's memory (rules, routes, mounts) goes
@@ -368,6 +413,9 @@ func (s *System) Wipe(ctx context.Context) error {
 				return fmt.Errorf("taking away %s: %w", f, err)
 			}
 		}
+	}
+	if err := putBack(); err != nil {
+		return err
 	}
 	for _, d := range brought {
 		if err := empty(d); err != nil {

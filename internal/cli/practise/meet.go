@@ -80,7 +80,7 @@ func meet(a *desk.App, file string, met []look.Met) error {
 		}
 		rows = append(rows, []term.Cell{term.Plain(m.Address.String()), term.Plain(m.Zone), term.Plain(m.Size), shows, how})
 	}
-	a.UI.Table([]string{"machine", "zone", "size", "host key", ""}, rows, "size", "zone")
+	a.UI.Table([]string{"machine", "zone", "size", "host key", "which is"}, rows, "size", "zone")
 	if len(fresh) > 0 {
 		a.UI.Say("compare each new one with what that machine shows at its own console:\n  ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub")
 		if err := a.UI.AskPerson(fmt.Sprintf("are these the machines' own, and is %s to have %s?", filepath.Base(file), words.Count(len(fresh), "key"))); err != nil {

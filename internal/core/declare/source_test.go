@@ -2,6 +2,7 @@ package declare
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 	"testing"
 
@@ -92,6 +93,9 @@ func TestEdits(t *testing.T) {
 	count := func(n int) func([]byte) ([]byte, error) {
 		return func(b []byte) ([]byte, error) { return SetCount(b, "gauges", n) }
 	}
+	key := func(b []byte) ([]byte, error) {
+		return SetHostKey(b, netip.MustParseAddr("10.81.7.21"), "SHA256:a+b/c")
+	}
 	version := func(b []byte) ([]byte, error) { return SetKubernetes(b, "v1.37.2") }
 	for _, x := range []struct {
 		name, text, old, new string
@@ -105,11 +109,18 @@ func TestEdits(t *testing.T) {
 		{"no count, block", "pools:\n  - name: gauges # ours\n    size: small\n", "# ours\n", "# ours\n    count: 4\n", count(4)},
 		{"no count, flow", "pools: [{name: gauges, size: small}]", "gauges,", "gauges, count: 4,", count(4)},
 		{"no count, end", "pools:\n- name: gauges", "gauges", "gauges\n  count: 4\n", count(4)},
+		{"host key, flow", "machines: [{zone: north, address: 10.81.7.20}, {zone: north, address: 10.81.7.21, size: small}]", "7.21,", "7.21, hostKey: \"SHA256:a+b/c\",", key},
+		{"host key, block", "machines:\n- zone: north # here\n  address: 10.81.7.21 # this\n", "this\n", "this\n  hostKey: \"SHA256:a+b/c\"\n", key},
 		{"count before name", "pools:\n- count: 1\n  name: gauges\n- count: 1\n  name: b\n", "1\n  name: gauges", "4\n  name: gauges", count(4)},
 	} {
 		got, err := x.edit([]byte(x.text))
 		if want := strings.Replace(x.text, x.old, x.new, 1); err != nil || string(got) != want {
 			t.Errorf("%s: %v\n%q, wanted\n%q", x.name, err, got, want)
+		}
+	}
+	for _, text := range []string{"machines: [{address: 10.81.7.22}]", "machines: {}", "a: b", "machines: [{address: 10.81.7.21, hostKey: x}]"} {
+		if got, err := key([]byte(text)); err == nil {
+			t.Errorf("%s was edited to %q", text, got)
 		}
 	}
 	for _, x := range []struct{ name, text string }{

@@ -71,7 +71,7 @@ func Clear(c *topology.Cluster, o Observed, chosen []string, gone bool) (*Plan, 
 		}
 		kind, text, why := Wipe, "stop everything and wipe its disk", "it is to be a bare machine again"
 		if gone {
-			kind, text, why = Release, "give the machine back to the site, with its disk", "a new one takes its place"
+			kind, text, why = Release, givesBack(c.Listed), "a new one takes its place"
 		}
 		p.plan.Removes = append(p.plan.Removes, Removal{m.Name, fmt.Sprintf("what is on %s (%s, zone %s)", m.Name, cmp.Or(m.Pool, string(m.Role)), m.Zone)})
 		out := p.add(kind, m.Name, text, why, Step{Needs: needs, Final: true})

@@ -492,7 +492,11 @@ func (p *planner) refuseMachine(m topology.Machine, s MachineSeen) *Refusal {
 	case s.Exists && s.Zone != "" && s.Zone != m.Zone:
 		return &Refusal{fmt.Sprintf("living machine %s cannot be moved from zone %s to %s", m.Name, s.Zone, m.Zone), "keep the order of the zones, or declare a new pool"}
 	case s.OtherHostKey:
-		return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, replace " + m.Name}
+		trusted := "replace " + m.Name
+		if p.c.Listed {
+			trusted = "take its hostKey out of the site file and compare the new one: verbund site meet"
+		}
+		return &Refusal{s.Trouble, "nothing was sent to it; find out who answers there, and if it was set up anew by somebody you trust, " + trusted}
 	case p.foreign(m) && p.o.Clusters[s.Owner]:
 		return &Refusal{fmt.Sprintf("machine %s belongs to cluster %s, which lives", m.Name, s.Owner), "take it out of that cluster first, or declare another machine"}
 	}
@@ -982,7 +986,7 @@ func (p *planner) shrink() {
 		if isNode {
 			needs = []string{p.add(Unnode, name, "take the node out of the cluster", "it leaves", Step{Needs: needs})}
 		}
-		rel := p.add(Release, name, "give the machine back to the site, with its disk", "it is not declared any more", Step{Needs: needs, Final: true})
+		rel := p.add(Release, name, givesBack(p.c.Listed), "it is not declared any more", Step{Needs: needs, Final: true})
 		if isMember {
 			last = rel
 		}

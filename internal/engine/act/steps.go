@@ -167,6 +167,13 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 		return err
 	}
 	key := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(sg.PublicKey())))
+	what := "the machine to boot"
+	if r.Cluster.Listed {
+		what = "the machine to answer"
+		if _, err := r.firstTrust(ctx, m); err != nil {
+			return err // before it is taken from those who may have it
+		}
+	}
 	im, err := r.Site.Order(ctx, m.Name, site.Order{Cluster: r.Cluster.Name, Zone: m.Zone, Size: m.Size, Image: site.Image{System: m.Image.System, Architecture: m.Image.Architecture, Extras: m.Image.Extras}, Hardware: m.Hardware, Address: m.Address, Login: key})
 	if err != nil {
 		return err
@@ -180,7 +187,7 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 		}
 	}
 	port := 0
-	err = session.Until(ctx, "the machine to boot", func(ctx context.Context) (string, error) {
+	err = session.Until(ctx, what, func(ctx context.Context) (string, error) {
 		inv, err := r.Site.Inventory(ctx)
 		if err != nil {
 			return "", err

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
@@ -41,7 +42,7 @@ func (w *Work) Teardown() error {
 			has = append(has, m.Name)
 		}
 	}
-	steps := plan.Teardown(has)
+	steps := plan.Teardown(has, w.SiteFile != nil && w.SiteFile.Kind == declare.ListedSite)
 	kcs, err := w.Store.Kubeconfigs()
 	if err != nil {
 		return err

@@ -203,7 +203,11 @@ func (q *surveyor) ask(ctx context.Context, im site.Machine, exists bool) {
 	var hk *machine.HostKeyError
 	switch {
 	case errors.As(err, &hk):
-		q.note(AskHostKey, Bad, fmt.Sprintf("it shows %s, and %s is known", hk.Got, hk.Want), "find out who answers there; if it was set up anew by somebody you trust: verbund replace "+q.m.Name)
+		trusted := "verbund replace " + q.m.Name
+		if q.v.Cluster.Listed {
+			trusted = "take its hostKey out of the site file; verbund site meet"
+		}
+		q.note(AskHostKey, Bad, fmt.Sprintf("it shows %s, and %s is known", hk.Got, hk.Want), "find out who answers there; if it was set up anew by somebody you trust: "+trusted)
 		return
 	case errors.Is(err, session.ErrNotMet) || errors.Is(err, session.ErrNoTrust):
 		q.note(AskLogin, Later, "it was ordered, and not logged in to yet", "")

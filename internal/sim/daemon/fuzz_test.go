@@ -42,7 +42,7 @@ func FuzzInventory(f *testing.F) {
 				t.Errorf("machine %q is nothing", name)
 			}
 		}
-		s.inventory()
+		s.known()
 	})
 }
 

@@ -45,7 +45,8 @@ func kindOf(folder string, file *declare.Site, images string) (kind, error) {
 	switch file.Kind {
 	case declare.ListedSite:
 		return listed{played{file}}, nil
-	case declare.SimulatedSite:
+	case declare.LinuxSite:
+	default:
 		return played{file}, nil
 	}
 	if os.Geteuid() != 0 {
