@@ -153,12 +153,16 @@ func enable(at string) {
 	}
 }
 
+// endPatience is how long the kernel may take to let go of a machine: its last process
+// unmounts its disk, and what is not on this computer's disk yet is written then.
+const endPatience = 30 * time.Second
+
 // leave removes the groups. The kernel lets go of one a moment after its last process.
 func (g group) leave() error {
 	var errs []error
+	until := time.Now().Add(endPatience)
 	for _, h := range g.hs {
 		p := g.path(h)
-		until := time.Now().Add(5 * time.Second)
 		for {
 			err := removeGroups(p)
 			if err == nil {
