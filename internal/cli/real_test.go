@@ -19,6 +19,7 @@ import (
 
 	"verbund/internal/sim/linux"
 
+	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/tools/clientcmd"
 )
@@ -153,6 +154,24 @@ func TestRealLife(t *testing.T) {
 	if len(on) < 2 {
 		t.Errorf("the pods are on %v alone", on)
 	}
+
+	// A zone that is cut off from the others takes nothing with it but itself.
+	w.ok("site", "fault", "cut-network", "south")
+	if _, said, _ := w.run("machines"); !strings.Contains(said, "site fault mended-network south,north") {
+		t.Errorf("nobody is told of the cut:\n%s", said)
+	}
+	if out, err := w.onReal("tidewatch-control-2", "timeout 3 bash -c '</dev/tcp/"+w.machines()["tidewatch-control-1"].Address+"/22'"); err == nil {
+		t.Errorf("the cut lets through:\n%s", out)
+	}
+	w.until(30*time.Second, "the API to take a write without a zone", func() (bool, string) {
+		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+		defer cancel()
+		_, err := k.CoreV1().ConfigMaps("default").Create(ctx, &corev1.ConfigMap{ObjectMeta: metav1.ObjectMeta{GenerateName: "cut-"}}, metav1.CreateOptions{})
+		return err == nil, fmt.Sprint(err)
+	})
+	w.fails(2, []string{"there is no zone"}, "site", "fault", "cut-network", "west,south")
+	w.ok("site", "fault", "mended-network", "south")
+	w.soonWell("v1.36.3")
 
 	l := startLoad(map[string]func(context.Context) error{"application": func(ctx context.Context) error {
 		_, err := says(ctx, application)

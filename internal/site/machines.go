@@ -12,6 +12,14 @@ type Inventory struct {
 	Bare     []Bare       `json:"bare,omitempty"`   // machines that wait to be adopted
 	Images   []Composed   `json:"images,omitempty"` // machine images that were composed
 	Mirror   []Mirrored   `json:"mirror,omitempty"` // what came through the mirror since the site was started
+	Cuts     []Cut        `json:"cuts,omitempty"`   // where the network between zones is cut
+}
+
+// Cut is a fault of the network between zones.
+type Cut struct {
+	From    string `json:"from"`    // zone that sends
+	To      string `json:"to"`      // zone that is to receive
+	Percent int    `json:"percent"` // of what it sends, that is lost
 }
 
 // Bare is a machine that belongs to no cluster.

@@ -21,7 +21,7 @@ func faultCmd(a *desk.App) *cobra.Command {
 		Short: "Make something go wrong",
 		Long: strings.Join(slices.Concat(
 			term.Fold("Of a machine: "+strings.Join(machines, ", ")+".", helpWidth),
-			term.Fold("Of an artefact, as NAME:VERSION: "+strings.Join(artefacts, ", ")+". Of a zone: "+strings.Join(zones, ", ")+".", helpWidth)), "\n"),
+			term.Fold("Of an artefact, as NAME:VERSION: "+strings.Join(artefacts, ", ")+". Of a zone: "+strings.Join(zones, ", ")+"; of the network between two as ZONE,ZONE.", helpWidth)), "\n"),
 		Args: term.ExactArgs(2, "a kind of fault and the name of a machine, artefact or zone"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.Open(false)

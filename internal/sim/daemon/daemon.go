@@ -83,6 +83,7 @@ type site struct {
 	zones    map[string]*zoneProc
 	booting  sync.WaitGroup
 	left     bool // its folder is about to go
+	cuts     []protocol.Cut
 }
 
 // ErrBlockTaken says that another site has the address block.
@@ -266,7 +267,7 @@ func (s *site) inventory() protocol.Inventory {
 func (s *site) known() protocol.Inventory {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	inv := protocol.Inventory{Site: s.file.Name, Process: os.Getpid(), Block: s.file.Addresses, Machines: []protocol.Machine{}, Mirror: s.registry.Mirrored()}
+	inv := protocol.Inventory{Site: s.file.Name, Process: os.Getpid(), Block: s.file.Addresses, Machines: []protocol.Machine{}, Mirror: s.registry.Mirrored(), Cuts: s.cuts}
 	for _, z := range s.file.Zones {
 		pz := protocol.Zone{Name: z.Name, Room: z.Machines, Used: s.used(z.Name)}
 		if p := s.zones[z.Name]; p != nil {
@@ -444,6 +445,9 @@ func (s *site) make(name string, o protocol.Order, digest string) (*protocol.Mac
 		delete(s.machines, name)
 		return nil, fmt.Errorf("writing the inventory: %w", err)
 	}
+	if err := s.rewired(); err != nil {
+		return nil, err
+	}
 	c := m.Machine
 	return &c, nil
 }
@@ -612,6 +616,8 @@ func (s *site) inflict(f protocol.Fault) error {
 		z.cmd.Process.Kill()
 		<-z.done
 		return nil
+	case protocol.CutNetwork, protocol.OneWayNetwork, protocol.LossyNetwork, protocol.MendedNetwork:
+		return s.cut(f)
 	default:
 		if !slices.Contains(protocol.MachineFaults, f.Kind) {
 			return refuse(http.StatusBadRequest, protocol.ChooseFault(), "fault %q is not known", f.Kind)
@@ -635,7 +641,7 @@ func (s *site) inflict(f protocol.Fault) error {
 		} else {
 			err = refuse(http.StatusInsufficientStorage, "choose a larger block", "the block %s has no free address", s.file.Addresses)
 		}
-		err = errors.Join(err, s.save())
+		err = errors.Join(err, s.save(), s.rewired())
 		s.mu.Unlock()
 		s.boot(m)
 		return err

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -32,6 +33,8 @@ type kind interface {
 	fill(*host.Spec, string)
 	// cannot says why a fault is none of this kind; empty when it is.
 	cannot(fault string) string
+	// sever makes the network as the cuts have it; at says which machines are in a zone.
+	sever(cuts []protocol.Cut, at func(zone string) []netip.Addr) error
 	// switches says whether the site has its machines' power.
 	switches() bool
 	// take chooses the machine that is there already; of others it says nothing.
@@ -91,7 +94,14 @@ func (k played) compose(ctx context.Context, _ protocol.Image) error {
 
 func (k played) fill(*host.Spec, string) {}
 
-func (k played) cannot(string) string { return "" }
+func (k played) cannot(fault string) string {
+	if slices.Contains(protocol.NetworkFaults, fault) {
+		return "a site of kind simulated cannot make " + fault + " happen: its machines share the loopback of this computer"
+	}
+	return ""
+}
+
+func (k played) sever([]protocol.Cut, func(string) []netip.Addr) error { return nil }
 
 func (k played) switches() bool { return true }
 
@@ -150,13 +160,22 @@ func (k real) fill(s *host.Spec, digest string) {
 }
 
 // inflicted are the faults that can happen to machines that are real systems.
-var inflicted = []string{protocol.NewHostKey, protocol.NewLease, protocol.LostMachine, protocol.LostZone, protocol.DamagedBlob, protocol.MendedBlob}
+var inflicted = []string{protocol.NewHostKey, protocol.NewLease, protocol.LostMachine, protocol.LostZone, protocol.DamagedBlob, protocol.MendedBlob,
+	protocol.CutNetwork, protocol.OneWayNetwork, protocol.LossyNetwork, protocol.MendedNetwork}
 
 func (k real) cannot(fault string) string {
 	if slices.Contains(inflicted, fault) {
 		return ""
 	}
 	return "a site of kind linux cannot make " + fault + " happen; it can " + strings.Join(inflicted, ", ")
+}
+
+func (k real) sever(cuts []protocol.Cut, at func(string) []netip.Addr) error {
+	var all []linux.Cut
+	for _, c := range cuts {
+		all = append(all, linux.Cut{From: at(c.From), To: at(c.To), Percent: c.Percent})
+	}
+	return linux.NetworkOf(k.folder, k.file.Addresses).Sever(all)
 }
 
 func (k real) switches() bool { return true }

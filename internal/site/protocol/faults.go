@@ -10,7 +10,7 @@ type Fault struct {
 	Machine  string `json:"machine,omitempty"`
 	Kind     string `json:"kind"`               // one of those below
 	Artefact string `json:"artefact,omitempty"` // NAME:VERSION, of blobs
-	Zone     string `json:"zone,omitempty"`     // of lost-zone
+	Zone     string `json:"zone,omitempty"`     // of faults of zones; of the network's, one or two: ZONE,ZONE
 }
 
 // The faults that a site knows.
@@ -27,13 +27,20 @@ const (
 	DamagedBlob  = "damaged-blob"
 	MendedBlob   = "mended-blob"
 	LostZone     = "lost-zone"
+
+	// Between two zones, or between one and all others.
+	CutNetwork    = "cut-network"     // nothing comes through
+	OneWayNetwork = "one-way-network" // nothing comes through from the first to the second
+	LossyNetwork  = "lossy-network"   // a part is lost
+	MendedNetwork = "mended-network"  // everything comes through again
 )
 
 // The faults by what they happen to.
 var (
 	MachineFaults  = []string{FullDisk, MendedDisk, WrongClock, MendedClock, LesserRights, FullRights, NewHostKey, NewLease, LostMachine}
 	ArtefactFaults = []string{DamagedBlob, MendedBlob}
-	ZoneFaults     = []string{LostZone}
+	ZoneFaults     = []string{LostZone, CutNetwork, OneWayNetwork, LossyNetwork, MendedNetwork}
+	NetworkFaults  = []string{CutNetwork, OneWayNetwork, LossyNetwork, MendedNetwork}
 )
 
 // ChooseFault says which ones there are.

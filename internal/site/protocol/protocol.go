@@ -17,6 +17,7 @@ const (
 type (
 	Inventory = site.Inventory
 	Bare      = site.Bare
+	Cut       = site.Cut
 	Image     = site.Image
 	Mirrored  = site.Mirrored
 	Composed  = site.Composed
