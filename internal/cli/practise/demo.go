@@ -43,18 +43,27 @@ import (
 // DemoCmd is verbund demo.
 func DemoCmd(a *desk.App) *cobra.Command {
 	var keep bool
+	var components string
 	c := &cobra.Command{
 		Use: "demo", Short: "Live through the whole life of a cluster with shipped data", Args: term.NoArgs,
 		Long: `Raises the cluster tidewatch on a simulated site in a temporary folder, runs an
 application on it and measures its requests all the while, loses a control-plane
 machine, upgrades by one minor version, and tears everything down. Exits 0 only
-if every claim that it made was checked and held.`,
+if every claim that it made was checked and held.
+
+With --linux the machines are real Linux systems on this computer, with the real
+components that tools/components has built into a folder, and a machine, all
+certificates and an authority are replaced as well; that needs root.`,
+		Example: "  verbund demo\n  sudo verbund demo --linux components",
 		RunE: func(*cobra.Command, []string) error {
 			dir, err := os.MkdirTemp("", "verbund-demo-")
 			if err != nil {
 				return err
 			}
-			d := &demo{App: a, keep: keep, began: time.Now()}
+			d := &demo{App: a, keep: keep, began: time.Now(), cat: versions.Shipped()}
+			if err := d.real(components); err != nil {
+				return errors.Join(err, os.Remove(dir))
+			}
 			keys := ""
 			if !keep {
 				if keys, err = os.MkdirTemp("", "verbund-demo-keys-"); err != nil {
@@ -67,6 +76,7 @@ if every claim that it made was checked and held.`,
 		},
 	}
 	c.Flags().BoolVar(&keep, "keep", false, "leave the folder and the cluster")
+	c.Flags().StringVar(&components, "linux", "", "real Linux machines on this computer, with the components in a `FOLDER` that tools/components built")
 	return c
 }
 
@@ -81,6 +91,55 @@ type demo struct {
 	stages int
 	claims []claim
 	before map[string]string // node versions
+	cat    *versions.Catalogue
+	linux  string // folder of real components; empty on simulated machines
+}
+
+// real has the demonstration live on machines that are real systems, with the components in a
+// folder, if there is one.
+func (d *demo) real(folder string) error {
+	if folder == "" {
+		return nil
+	}
+	if os.Geteuid() != 0 {
+		return term.Usage("machines that are real systems are made by root alone; run it as root, or without --linux")
+	}
+	abs, err := filepath.Abs(folder)
+	if err != nil {
+		return err
+	}
+	b, err := os.ReadFile(filepath.Join(abs, "catalogue.yaml"))
+	if err != nil {
+		return term.Usage("%s has no catalogue of real components: %v; build them with: cd tools/components && go run . -to FOLDER", folder, err)
+	}
+	if d.cat, err = versions.Read(b); err != nil {
+		return term.Usage("the catalogue of %s is not used: %v; build the components once more", folder, err)
+	}
+	if from, _ := d.hop(); from == "" {
+		return term.Usage("%s has the components of one minor version, and there is nothing to upgrade to; build two: go run . -to FOLDER -sets v1.36.3,v1.37.2", folder)
+	}
+	d.linux = abs
+	return nil
+}
+
+// hop is the newest version, and one a minor before it; empty when there is none.
+func (d *demo) hop() (from, to string) {
+	vs := d.cat.Versions()
+	newest, _ := d.cat.Set(vs[len(vs)-1])
+	for _, s := range d.cat.Sets {
+		if s.Minor() == newest.Minor()-1 {
+			from = s.Kubernetes
+		}
+	}
+	return from, newest.Kubernetes
+}
+
+// longer is a time to wait, which is longer where machines are real.
+func (d *demo) longer(t time.Duration) time.Duration {
+	if d.linux != "" {
+		return 6 * t
+	}
+	return t
 }
 
 type claim struct {
@@ -124,7 +183,7 @@ func (d *demo) do(args ...string) error {
 
 func (d *demo) live() (err error) {
 	defer func() {
-		if err != nil && !d.keep {
+		if _, gone := os.Stat(d.sub.Dir); err != nil && !d.keep && gone == nil {
 			// Whatever happened, nothing is left running.
 			d.sub.Soft, d.sub.Hard = context.Background(), context.Background()
 			d.sub.Quiet = true
@@ -146,6 +205,11 @@ func (d *demo) live() (err error) {
 	}
 	if err := d.upgrade(kube); err != nil {
 		return err
+	}
+	if d.linux != "" {
+		if err := d.renew(); err != nil {
+			return err
+		}
 	}
 	m.stop()
 	d.compare(m)
@@ -175,16 +239,13 @@ func (d *demo) session() (*session.Session, *topology.Cluster, error) {
 }
 
 func (d *demo) raise() error {
-	vs := versions.Shipped().Versions()
-	newest, _ := versions.Shipped().Set(vs[len(vs)-1])
-	old := newest.Kubernetes
-	for _, s := range versions.Shipped().Sets {
-		if s.Minor() == newest.Minor()-1 {
-			old = s.Kubernetes
-		}
-	}
+	old, _ := d.hop()
 	d.stage("Declare a cluster", "Three control-plane machines in three zones and two pools, one minor version behind the newest,\n   so that there is something to upgrade.")
-	if err := d.do("draft", demoCluster, "--kubernetes", old); err != nil {
+	draft := []string{"draft", demoCluster, "--kubernetes", old}
+	if d.linux != "" {
+		draft = append(draft, "--linux", d.linux)
+	}
+	if err := d.do(draft...); err != nil {
 		return err
 	}
 	if err := d.do("check"); err != nil {
@@ -255,8 +316,8 @@ func application(ctx context.Context, k *kubernetes.Clientset, name, image strin
 }
 
 // available waits until all replicas of a Deployment serve.
-func available(ctx context.Context, k *kubernetes.Clientset, name string) error {
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+func available(ctx context.Context, k *kubernetes.Clientset, name string, most time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
 	return poll(ctx, func() bool {
 		dep, err := k.AppsV1().Deployments("default").Get(ctx, name, metav1.GetOptions{})
@@ -296,16 +357,37 @@ func (d *demo) deploy() (*kubernetes.Clientset, error) {
 		Spec: policyv1.PodDisruptionBudgetSpec{MinAvailable: &three, Selector: &metav1.LabelSelector{MatchLabels: map[string]string{"app": "tidetable"}}}}, metav1.CreateOptions{}); err != nil {
 		return nil, err
 	}
-	err = available(ctx, k, "tidetable")
+	err = available(ctx, k, "tidetable", d.longer(30*time.Second))
 	d.check(err == nil, "the pods of tidetable serve")
 	n := 0
+	moment, end := context.WithTimeout(ctx, d.longer(settles))
+	defer end()
 	for _, m := range c.Machines {
-		if m.IsNode() && answers(ctx, net.JoinHostPort(m.Address.String(), "30080"), "tidetable 1.0") == nil {
+		// A node's proxy learns of the pods a moment after everybody else.
+		if m.IsNode() && poll(moment, func() bool {
+			return answers(moment, net.JoinHostPort(m.Address.String(), "30080"), "tidetable 1.0") == nil
+		}) == nil {
 			n++
 		}
 	}
 	d.check(n == 8, "it answers at the node port of %d of 8 nodes", n)
+	if d.linux != "" {
+		at, name := net.JoinHostPort(c.Endpoint.Address.String(), "8080"), "tidetable.default.svc."+c.Domain
+		var last error
+		ctx, cancel := context.WithTimeout(ctx, d.longer(settles))
+		defer cancel()
+		poll(ctx, func() bool { last = answers(ctx, at+"/ask?name="+name, "tidetable 1.0"); return last == nil })
+		d.check(last == nil, "from a pod it is found by its name %s%s", name, trouble(last))
+	}
 	return k, nil
+}
+
+// trouble is what went wrong, as the end of a sentence.
+func trouble(err error) string {
+	if err == nil {
+		return ""
+	}
+	return ": " + err.Error()
 }
 
 // errPatience is why a context of patience ended.
@@ -358,7 +440,7 @@ func answers(ctx context.Context, addr, want string) error {
 		GotConn:              func(i httptrace.GotConnInfo) { reached("connected from " + i.Conn.LocalAddr().String()) },
 		WroteRequest:         func(httptrace.WroteRequestInfo) { reached("sent") },
 		GotFirstResponseByte: func() { reached("an answer began") },
-	}), http.MethodGet, "http://"+addr+"/", nil)
+	}), http.MethodGet, "http://"+addr, nil)
 	if err != nil {
 		return err
 	}
@@ -439,7 +521,7 @@ func (d *demo) lose(k *kubernetes.Clientset) error {
 	// Who was connected to that machine connects anew, and when its member led the
 	// datastore another one has to be elected: a change may have to be tried again.
 	began := time.Now()
-	ctx, cancel := context.WithTimeout(d.Soft, 10*time.Second)
+	ctx, cancel := context.WithTimeout(d.Soft, d.longer(10*time.Second))
 	defer cancel()
 	last := errors.New("nobody answered in time")
 	err := poll(ctx, func() bool {
@@ -466,7 +548,7 @@ func (d *demo) lose(k *kubernetes.Clientset) error {
 	}
 	defer s.Close()
 	// A lease may come late on a busy computer: one more look is what a person would take.
-	moment, end := context.WithTimeout(d.Soft, settles)
+	moment, end := context.WithTimeout(d.Soft, d.longer(settles))
 	defer end()
 	err = poll(moment, func() bool {
 		if len(v.Ailing()) == 0 {
@@ -482,8 +564,7 @@ func (d *demo) lose(k *kubernetes.Clientset) error {
 }
 
 func (d *demo) upgrade(k *kubernetes.Clientset) error {
-	vs := versions.Shipped().Versions()
-	to := vs[len(vs)-1]
+	_, to := d.hop()
 	s, c, err := d.session()
 	if err != nil {
 		return err
@@ -497,12 +578,17 @@ func (d *demo) upgrade(k *kubernetes.Clientset) error {
 	if err := whole.Write(file, []byte(strings.Replace(string(b), "kubernetes: "+s.Decl.Kubernetes, "kubernetes: "+to, 1)), 0o644); err != nil {
 		return err
 	}
+	// Of what is shipped as a stand-in only one application is there for real.
+	second := "lampbook:1.0"
+	if d.linux != "" {
+		second = "tidetable:1.1"
+	}
 	var once sync.Once
 	made := make(chan error, 1)
 	d.sub.OnEntry = func(e store.Entry) {
 		if e.Kind == store.StepDone && e.What == string(plan.Drain) {
 			once.Do(func() {
-				go func() { made <- application(d.Soft, k, "lampbook", c.Registry+"/lampbook:1.0", 2, 30081) }()
+				go func() { made <- application(d.Soft, k, "lampbook", c.Registry+"/"+second, 2, 30081) }()
 			})
 		}
 	}
@@ -517,9 +603,27 @@ func (d *demo) upgrade(k *kubernetes.Clientset) error {
 		err = errors.New("the upgrade drained no node")
 	}
 	if err == nil {
-		err = available(d.Soft, k, "lampbook")
+		err = available(d.Soft, k, "lampbook", d.longer(30*time.Second))
 	}
 	d.check(err == nil, "lampbook, deployed in the middle of the upgrade, serves")
+	return nil
+}
+
+// renew replaces a machine, then everything that is trusted, while the application is asked.
+func (d *demo) renew() error {
+	name := demoCluster + "-gauges-2"
+	d.stage("Replace a machine, and what is trusted", name+" is emptied, wiped and got anew. Then all certificates are made anew, and at last the\n   authority that signed them is replaced by another one: nobody is ever without a certificate that others believe.")
+	for _, args := range [][]string{{"replace", name, "--yes"}, {"trust", "renew", "--all", "--yes"}, {"trust", "replace", "cluster-authority", "--yes"}} {
+		if err := d.do(args...); err != nil {
+			return err
+		}
+	}
+	s, v, err := d.sub.View()
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	d.check(len(v.Ailing()) == 0, "after that, %s", ailing(v))
 	return nil
 }
 
