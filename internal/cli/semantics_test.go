@@ -450,7 +450,7 @@ func askAll(t *testing.T, cfg *rest.Config) (differs []string) {
 	if _, err := k.CoreV1().Namespaces().Create(ctx, &corev1.Namespace{ObjectMeta: metav1.ObjectMeta{Name: q.ns}}, metav1.CreateOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	for _, a := range semantics {
+	for _, a := range slices.Concat(semantics, identities) {
 		got, err := a.do(ctx, q)
 		if err != nil {
 			if got = string(apierrors.ReasonForError(err)); got == "" {
