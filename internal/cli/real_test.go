@@ -5,6 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net"
+	"net/http"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -16,6 +19,7 @@ import (
 
 	"verbund/internal/sim/linux"
 
+	"golang.org/x/net/dns/dnsmessage"
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/tools/clientcmd"
@@ -153,6 +157,7 @@ func TestRealVariants(t *testing.T) {
 	if out, err := w.onReal("tidewatch-gauges-1", "ls /var/lib/kubelet/pki"); err != nil || !strings.Contains(out, "kubelet-client-current.pem") {
 		t.Errorf("the pair of a kubelet that asked for it: %v\n%s", err, out)
 	}
+	w.forwards(file)
 	// What the stand-in of the API server is held to is what a real one says.
 	cfg, err := clientcmd.BuildConfigFromFlags("", file)
 	if err != nil {
@@ -218,6 +223,71 @@ func networks(t *testing.T) string {
 		out = append(out, e.Name())
 	}
 	return strings.Join(out, " ")
+}
+
+// forwards has the cluster's DNS ask a name server of this computer for names that are not its
+// own, and a pod find what that one knows.
+func (w *world) forwards(file string) {
+	w.Helper()
+	here := strings.TrimSuffix(w.realBlock(), "0/24") + "1"
+	udp, err := net.ListenPacket("udp4", here+":53")
+	if err != nil {
+		w.Fatal(err)
+	}
+	defer udp.Close()
+	go answerAll(udp, netip.MustParseAddr(here))
+	l, err := net.Listen("tcp4", here+":80")
+	if err != nil {
+		w.Fatal(err)
+	}
+	s := &http.Server{Handler: http.HandlerFunc(func(r http.ResponseWriter, _ *http.Request) { io.WriteString(r, "a buoy") })}
+	defer s.Close()
+	go s.Serve(l)
+	w.deploy(file)
+	ask := func() string {
+		c := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
+		r, err := c.Get("http://" + w.machines()["tidewatch-gauges-1"].Address + ":30080/ask?name=buoy.seamark.test")
+		if err != nil {
+			return err.Error()
+		}
+		defer r.Body.Close()
+		b, err := io.ReadAll(r.Body)
+		return fmt.Sprintf("%s %s %v", r.Status, b, err)
+	}
+	if got := ask(); !strings.Contains(got, "no such host") && !strings.Contains(got, "server misbehaving") {
+		w.Errorf("nobody was to know the name: %s", got)
+	}
+	w.declare(`dns: \{`, "dns: {forward: ["+here+"], ")
+	if out := w.ok("converge", "--yes"); !strings.Contains(out, "tell cluster DNS its settings: forward "+here) {
+		w.Errorf("the plan does not say it:\n%s", out)
+	}
+	w.until(time.Minute, "a pod to find another's name", func() (bool, string) {
+		got := ask()
+		return strings.Contains(got, "a buoy"), got
+	})
+}
+
+// answerAll answers every question for an address with the same.
+func answerAll(c net.PacketConn, a netip.Addr) {
+	b := make([]byte, 1500)
+	for {
+		n, from, err := c.ReadFrom(b)
+		if err != nil {
+			return
+		}
+		var m dnsmessage.Message
+		if m.Unpack(b[:n]) != nil || len(m.Questions) != 1 {
+			continue
+		}
+		q := m.Questions[0]
+		m.Response, m.Additionals = true, nil
+		if q.Type == dnsmessage.TypeA {
+			m.Answers = []dnsmessage.Resource{{Header: dnsmessage.ResourceHeader{Name: q.Name, Class: q.Class, TTL: 5}, Body: &dnsmessage.AResource{A: a.As4()}}}
+		}
+		if out, err := m.Pack(); err == nil {
+			c.WriteTo(out, from)
+		}
+	}
 }
 
 // soonWell waits until the cluster is well: a machine that had no power for a moment shorter

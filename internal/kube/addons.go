@@ -194,8 +194,11 @@ func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster, mark string
 		return err
 	}
 	cms := c.CoreV1().ConfigMaps("kube-system")
-	cm := &corev1.ConfigMap{ObjectMeta: metav1.ObjectMeta{Name: DNS}, Data: map[string]string{"Corefile": fmt.Sprintf(".:53 {\n    errors\n    health\n    ready\n    kubernetes %s in-addr.arpa {\n        pods insecure\n    }\n    cache 30\n    reload\n}\n", t.Domain)}}
-	if err := ensure(ctx, cm, DNS, cms.Get, cms.Create, nil); err != nil {
+	cm := &corev1.ConfigMap{ObjectMeta: metav1.ObjectMeta{Name: DNS}, Data: map[string]string{"Corefile": corefile(t)}}
+	if err := ensure(ctx, cm, DNS, cms.Get, cms.Create, func(ctx context.Context, cm *corev1.ConfigMap) error {
+		_, err := cms.Update(ctx, cm, metav1.UpdateOptions{})
+		return err
+	}); err != nil {
 		return err
 	}
 	sel := map[string]string{"app.kubernetes.io/name": DNS}
@@ -203,7 +206,7 @@ func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster, mark string
 	probe := &corev1.Probe{ProbeHandler: corev1.ProbeHandler{HTTPGet: &corev1.HTTPGetAction{Path: "/ready", Port: intstr.FromInt32(8181)}}}
 	d := &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: DNS, Namespace: "kube-system", Labels: addonLabels(DNS, t.Set.DNS)},
 		Spec: appsv1.DeploymentSpec{Replicas: &two, Selector: &metav1.LabelSelector{MatchLabels: sel},
-			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(DNS, t.Set.DNS), Annotations: map[string]string{TrustMark: mark}},
+			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: addonLabels(DNS, t.Set.DNS), Annotations: map[string]string{TrustMark: mark, toldMark: strings.Join(t.DNSArgs(), " ")}},
 				Spec: corev1.PodSpec{ServiceAccountName: DNS, DNSPolicy: corev1.DNSDefault, PriorityClassName: "system-cluster-critical",
 					Tolerations: []corev1.Toleration{{Key: topology.ControlTaint.Key, Operator: corev1.TolerationOpExists}},
 					Volumes:     []corev1.Volume{{Name: "config", VolumeSource: corev1.VolumeSource{ConfigMap: &corev1.ConfigMapVolumeSource{LocalObjectReference: corev1.LocalObjectReference{Name: DNS}}}}},
@@ -218,7 +221,22 @@ func (c *Client) EnsureDNS(ctx context.Context, t *topology.Cluster, mark string
 	}
 	svcs := c.CoreV1().Services("kube-system")
 	return ensure(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: DNS, Labels: addonLabels(DNS, t.Set.DNS)},
-		Spec: corev1.ServiceSpec{ClusterIP: t.ServiceAddress(10).String(), Selector: sel, Ports: []corev1.ServicePort{{Name: "dns", Port: 53, Protocol: corev1.ProtocolUDP}, {Name: "dns-tcp", Port: 53, Protocol: corev1.ProtocolTCP}}}}, DNS, svcs.Get, svcs.Create, nil)
+		Spec: corev1.ServiceSpec{ClusterIP: t.ServiceAddress(10).String(), Selector: sel, Ports: []corev1.ServicePort{{Name: "dns", Port: 53, Protocol: corev1.ProtocolUDP}, {Name: "dns-tcp", Port: 53, Protocol: corev1.ProtocolTCP}}}}, DNS, svcs.Get, svcs.Create, func(ctx context.Context, s *corev1.Service) error {
+		_, err := svcs.Update(ctx, s, metav1.UpdateOptions{})
+		return err
+	})
+}
+
+// toldMark is the annotation of what pods were told by a file.
+const toldMark = "verbund.test/told"
+
+// corefile is the configuration of the cluster's DNS.
+func corefile(t *topology.Cluster) string {
+	more := ""
+	if args := t.DNSArgs(); len(args) > 0 {
+		more = "    forward . " + strings.Join(args[1:], " ") + "\n"
+	}
+	return fmt.Sprintf(".:53 {\n    errors\n    health\n    ready\n    kubernetes %s in-addr.arpa {\n        pods insecure\n    }\n%s    cache 30\n    reload\n}\n", t.Domain, more)
 }
 
 // AddOns lists the versions of the add-ons that are declared in the cluster,
@@ -236,7 +254,7 @@ func (c *Client) AddOns(ctx context.Context) (map[string]AddOn, error) {
 	p, err := c.AppsV1().Deployments("kube-system").Get(ctx, DNS, metav1.GetOptions{})
 	if err == nil {
 		st := p.Status
-		out[DNS] = AddOn{"", p.Spec.Template.Annotations[TrustMark], p.Labels[versionLabel], st.ObservedGeneration == p.Generation && st.AvailableReplicas >= *p.Spec.Replicas && st.UpdatedReplicas == *p.Spec.Replicas && st.Replicas == *p.Spec.Replicas,
+		out[DNS] = AddOn{p.Spec.Template.Annotations[toldMark], p.Spec.Template.Annotations[TrustMark], p.Labels[versionLabel], st.ObservedGeneration == p.Generation && st.AvailableReplicas >= *p.Spec.Replicas && st.UpdatedReplicas == *p.Spec.Replicas && st.Replicas == *p.Spec.Replicas,
 			fmt.Sprintf("%d of %d pods serve, %d in the new version", st.AvailableReplicas, *p.Spec.Replicas, st.UpdatedReplicas)}
 	} else if !apierrors.IsNotFound(err) {
 		return nil, err

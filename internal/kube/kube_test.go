@@ -3,6 +3,7 @@ package kube
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -239,6 +240,22 @@ func TestAddOns(t *testing.T) {
 		if err != nil || svc.Spec.ClusterIP != top.ServiceAddress(10).String() {
 			t.Errorf("%s: DNS service %+v, %v", v, svc, err)
 		}
+	}
+	// What the DNS is told changes on a cluster that lives, and can be looked up there.
+	top, err := coretest.Cluster("v1.37.2", 1, 1, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	top.Resolvers = []netip.Addr{netip.MustParseAddr("192.0.2.53"), netip.MustParseAddr("192.0.2.54")}
+	if err := c.EnsureDNS(ctx, top, "m"); err != nil {
+		t.Fatal(err)
+	}
+	cm, err := c.CoreV1().ConfigMaps("kube-system").Get(ctx, DNS, metav1.GetOptions{})
+	if err != nil || !strings.Contains(cm.Data["Corefile"], "\n    forward . 192.0.2.53 192.0.2.54\n") {
+		t.Errorf("%v, %v", cm, err)
+	}
+	if as, err := c.AddOns(ctx); err != nil || as[DNS].Args != "forward 192.0.2.53 192.0.2.54" {
+		t.Errorf("%+v, %v", as, err)
 	}
 	if ok, err := c.HasRoles(ctx); err != nil || !ok {
 		t.Errorf("roles: %v, %v", ok, err)

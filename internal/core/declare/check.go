@@ -30,6 +30,9 @@ const (
 	podsPerNode    = 110 // the kubelet's own default
 )
 
+// maxForward is how many name servers the cluster's DNS takes for one zone.
+const maxForward = 15
+
 // soon is how long before the end of a version's support check begins to warn.
 const soon = 60 * 24 * time.Hour
 
@@ -96,6 +99,20 @@ func (k *checker) top() {
 	}
 	if !domain.MatchString(k.c.DNS.Domain) && k.named("dns.domain") {
 		k.add("dns.domain", "bad-name", fmt.Sprintf("dns.domain %q is not a domain", k.c.DNS.Domain), "write one such as tidewatch.test")
+	}
+	for i, a := range k.c.DNS.Forward {
+		at := fmt.Sprintf("dns.forward[%d]", i)
+		switch {
+		case a.IsLoopback():
+			k.add(at, "dns-forward", fmt.Sprintf("%s is each pod's own", a), "give an address at which pods reach the name server")
+		case k.c.Ranges.Services.Contains(a):
+			k.add(at, "dns-forward", fmt.Sprintf("%s is an address of the cluster's own services, so that its DNS would ask itself", a), "give a name server outside of the cluster")
+		case slices.Index(k.c.DNS.Forward, a) < i:
+			k.add(at, "dns-forward", fmt.Sprintf("%s is given twice", a), "give it once")
+		}
+	}
+	if n := len(k.c.DNS.Forward); n > maxForward {
+		k.add("dns.forward", "dns-forward", fmt.Sprintf("there are %d name servers", n), fmt.Sprintf("%d at most are asked", maxForward))
 	}
 }
 

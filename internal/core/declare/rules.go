@@ -88,6 +88,7 @@ var Rules = []Rule{
 	{ID: "per-node-pods", Severity: Warning, What: "a node has fewer addresses than the pods it may run"},
 	{ID: "unknown-plugin", Severity: Error, What: "the network plugin is not known"},
 	{ID: "plugin-setting", Severity: Error, What: "a setting of the network plugin is wrong"},
+	{ID: "dns-forward", Severity: Error, What: "a name server that the cluster's DNS cannot pass names on to"},
 	{ID: "bad-proxy", Severity: Error, What: "the outbound proxy is no URL"},
 	{ID: "bad-upstream", Severity: Error, What: "an upstream registry is no host name"},
 

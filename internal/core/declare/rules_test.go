@@ -164,6 +164,10 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "per-node-pods", want: "a node has 62 addresses for the 110 pods", bad: least + "ranges: {perNode: 64}\n", good: comp("kubelet: {config: {maxPods: 60}}") + "ranges: {perNode: 64}\n"},
 		{rule: "unknown-plugin", want: `network plugin "other" is not in the catalogue`, bad: least + "network: {plugin: other}\n", good: least + "network: {plugin: fairway}\n"},
 		{rule: "plugin-setting", want: `mtu of fairway cannot be "200"`, bad: least + "network: {settings: {mtu: '200'}}\n", good: least + "network: {settings: {mtu: '1450'}}\n"},
+		{rule: "dns-forward", want: "127.0.0.53 is each pod's own", bad: least + "dns: {forward: [127.0.0.53]}\n", good: least + "dns: {forward: [192.0.2.53, 192.0.2.54]}\n"},
+		{rule: "dns-forward", want: "would ask itself", bad: least + "ranges: {services: 10.112.0.0/16}\ndns: {forward: [10.112.0.10]}\n", good: least + "dns: {forward: [192.0.2.53]}\n"},
+		{rule: "dns-forward", want: "192.0.2.53 is given twice", bad: least + "dns: {forward: [192.0.2.53, 192.0.2.53]}\n", good: least},
+		{rule: "dns-forward", want: "there are 16 name servers", bad: least + "dns: {forward: [192.0.2.1, 192.0.2.2, 192.0.2.3, 192.0.2.4, 192.0.2.5, 192.0.2.6, 192.0.2.7, 192.0.2.8, 192.0.2.9, 192.0.2.10, 192.0.2.11, 192.0.2.12, 192.0.2.13, 192.0.2.14, 192.0.2.15, 192.0.2.16]}\n", good: least},
 		{rule: "bad-proxy", want: `the outbound proxy "proxy" is no http or https URL`, bad: least + "network: {proxy: {url: proxy}}\n", good: least + "network: {proxy: {url: 'http://proxy.seamark.test:3128', except: [.seamark.test, 192.0.2.0/24]}}\n"},
 		{rule: "bad-upstream", want: "is not the host of a registry", bad: least + "network: {mirror: ['https://images.test']}\n", good: least + "network: {mirror: ['images.test:5000']}\n"},
 

@@ -95,7 +95,8 @@ type Ranges struct {
 
 // DNS is name resolution inside the cluster.
 type DNS struct {
-	Domain string `yaml:"domain" doc:"domain of the cluster's own names" def:"NAME.internal" eg:"tidewatch.test"`
+	Domain  string       `yaml:"domain" doc:"domain of the cluster's own names" def:"NAME.internal" eg:"tidewatch.test"`
+	Forward []netip.Addr `yaml:"forward" doc:"name servers that know all other names; without any, pods find the cluster's own names alone" eg:"[192.0.2.53]"`
 }
 
 // Network is how pods talk, and how machines reach the world.

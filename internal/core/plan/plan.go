@@ -762,7 +762,7 @@ func (p *planner) addOns(needs []string) {
 		kind          Kind
 		name, version string
 		title, args   string
-	}{{Network, versions.NetworkAddOn, p.c.Set.Fairway, "network plugin fairway", strings.Join(p.c.PluginArgs(), " ")}, {DNS, versions.DNSAddOn, p.c.Set.DNS, "cluster DNS", ""}} {
+	}{{Network, versions.NetworkAddOn, p.c.Set.Fairway, "network plugin fairway", strings.Join(p.c.PluginArgs(), " ")}, {DNS, versions.DNSAddOn, p.c.Set.DNS, "cluster DNS", strings.Join(p.c.DNSArgs(), " ")}} {
 		seen := p.o.AddOns[a.name]
 		switch {
 		case seen.Version == "":
@@ -773,7 +773,7 @@ func (p *planner) addOns(needs []string) {
 		case seen.Trust != p.o.TrustMark && seen.Trust != "":
 			p.plan.Differs = append(p.plan.Differs, "what add-on "+a.name+" was started with")
 			p.add(a.kind, "", "start "+a.title+" anew, so that it goes by the authorities and the endpoint as they are now", "its pods were started before those changed", Step{Needs: append(slices.Clone(needs), p.settled...)})
-		case a.kind == Network && seen.Args != a.args:
+		case seen.Args != a.args:
 			p.plan.Differs = append(p.plan.Differs, "settings of add-on "+a.name)
 			p.add(a.kind, "", "tell "+a.title+" its settings: "+cmp.Or(a.args, "none"), fmt.Sprintf("it was told %q", seen.Args), Step{Needs: needs})
 		}

@@ -270,6 +270,9 @@ func TestRepairs(t *testing.T) {
 			o.Members["tidewatch-control-3"] = plan.MemberSeen{ID: 3, Learner: true, Healthy: true}
 		}, "member/tidewatch-control-3 verify"},
 		{"add-on old", func(o plan.Observed) { o.AddOns["cluster-dns"] = plan.AddOnSeen{Version: "v1.14.2", Ready: true} }, "dns verify"},
+		{"dns told otherwise", func(o plan.Observed) {
+			o.AddOns["cluster-dns"] = plan.AddOnSeen{Version: o.AddOns["cluster-dns"].Version, Ready: true, Args: "forward 192.0.2.53"}
+		}, "dns verify"},
 		{"blank machine left", func(o plan.Observed) {
 			o.Machines["tidewatch-gauges-9"] = plan.MachineSeen{Exists: true, Reached: true, Role: versions.Worker}
 		}, "release/tidewatch-gauges-9 verify"},

@@ -30,6 +30,7 @@ type Cluster struct {
 	Site       string
 	Set        versions.Set // with add-ons on versions of their own
 	Domain     string       // of names inside the cluster
+	Resolvers  []netip.Addr // know all other names
 	Pods       netip.Prefix
 	PerNode    int // pod addresses of each node, a power of two
 	Services   netip.Prefix
@@ -244,7 +245,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 		set.DNS = a.Version
 	}
 	c := &Cluster{
-		Name: d.Name, Site: d.Site, Set: set, Domain: d.DNS.Domain, Pods: d.Ranges.Pods, PerNode: d.Ranges.PerNode, Services: d.Ranges.Services,
+		Name: d.Name, Site: d.Site, Set: set, Domain: d.DNS.Domain, Resolvers: d.DNS.Forward, Pods: d.Ranges.Pods, PerNode: d.Ranges.PerNode, Services: d.Ranges.Services,
 		Endpoint: Endpoint{Name: d.Endpoint.Name, Port: d.Endpoint.Port, Also: d.Endpoint.Also, By: ByMachine}, Names: d.Control.Names,
 		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort), Network: d.Network, Components: d.Components, System: d.System, Trust: d.Trust,
 		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(), Real: s.Kind != declare.SimulatedSite, Listed: s.Kind == declare.ListedSite,
@@ -540,6 +541,18 @@ func (c *Cluster) With(p versions.Part) []Machine {
 		}
 	}
 	return ms
+}
+
+// DNSArgs is what the cluster's DNS is told beside its domain.
+func (c *Cluster) DNSArgs() []string {
+	if len(c.Resolvers) == 0 {
+		return nil
+	}
+	out := []string{"forward"}
+	for _, a := range c.Resolvers {
+		out = append(out, a.String())
+	}
+	return out
 }
 
 // PluginArgs is what the network plugin's containers are told.
