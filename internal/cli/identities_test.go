@@ -22,6 +22,7 @@ import (
 	"k8s.io/apimachinery/pkg/util/intstr"
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
+	"k8s.io/client-go/util/retry"
 )
 
 // as is a client in somebody else's name.
@@ -244,16 +245,21 @@ func (q *questions) judged(ctx context.Context, name string, as certv1.RequestCo
 	}
 	rs := q.CertificatesV1().CertificateSigningRequests()
 	defer rs.Delete(ctx, q.ns+"-"+name, metav1.DeleteOptions{})
-	r, err := rs.Get(ctx, q.ns+"-"+name, metav1.GetOptions{})
-	if err != nil {
-		return "", err
-	}
+	var r *certv1.CertificateSigningRequest
 	out := "judged"
-	if len(r.Status.Conditions) == 0 && len(r.Status.Certificate) == 0 {
-		out = "waits"
-	}
-	r.Status.Conditions = append(r.Status.Conditions, certv1.CertificateSigningRequestCondition{Type: as, Status: corev1.ConditionTrue, Reason: "Asked", Message: "somebody asked"})
-	if _, err := rs.UpdateApproval(ctx, r.Name, r, metav1.UpdateOptions{}); err != nil {
+	// Others look at it as well, and may write what they saw of it.
+	err = retry.RetryOnConflict(retry.DefaultBackoff, func() (err error) {
+		if r, err = rs.Get(ctx, q.ns+"-"+name, metav1.GetOptions{}); err != nil {
+			return err
+		}
+		if len(r.Status.Conditions) == 0 && len(r.Status.Certificate) == 0 {
+			out = "waits"
+		}
+		r.Status.Conditions = append(r.Status.Conditions, certv1.CertificateSigningRequestCondition{Type: as, Status: corev1.ConditionTrue, Reason: "Asked", Message: "somebody asked"})
+		_, err = rs.UpdateApproval(ctx, r.Name, r, metav1.UpdateOptions{})
+		return err
+	})
+	if err != nil {
 		return "", err
 	}
 	if as == certv1.CertificateDenied {
