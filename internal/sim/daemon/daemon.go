@@ -595,6 +595,7 @@ func (s *site) fault(w http.ResponseWriter, r *http.Request) {
 // wrongClock is how far ahead a wrong clock is.
 const wrongClock = 9 * time.Minute
 
+// inflict makes something go wrong. It is long because it is a list of what can.
 func (s *site) inflict(f protocol.Fault) error {
 	if why := s.kind.cannot(f.Kind); why != "" {
 		return refuse(http.StatusBadRequest, "choose one of those, or a site of kind simulated", "%s", why)
