@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"verbund/internal/core/versions"
 	"verbund/internal/sim/linux"
 
 	"golang.org/x/net/dns/dnsmessage"
@@ -338,4 +339,69 @@ func (w *world) onReal(name, command string) (string, error) {
 		return string(out), err
 	}
 	return "", fmt.Errorf("machine %s does not run", name)
+}
+
+// Simulated machines with a real control plane: light nodes, and the API as it is in life. It
+// is raised, moved by a minor, loses its power without a process left, and comes back.
+func TestRealControl(t *testing.T) {
+	components := os.Getenv("VERBUND_COMPONENTS")
+	if os.Geteuid() != 0 || components == "" {
+		t.Skip("needs root, and VERBUND_COMPONENTS")
+	}
+	w := newWorld(t, "small", "v1.36.3")
+	if err := errors.Join(os.Remove(w.path("tidewatch.verbund.yaml")), os.Remove(w.path("estuary.site.yaml"))); err != nil {
+		t.Fatal(err)
+	}
+	w.fails(2, []string{"choose one of --linux, --listed and --real-control"}, "draft", "tidewatch", "--linux", components, "--real-control", components)
+	w.ok("draft", "tidewatch", "--shape", "small", "--kubernetes", "v1.36.3", "--real-control", components)
+	w.edit("estuary.site.yaml", `addresses: .*`, fmt.Sprintf("addresses: 127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256))
+	began := time.Now()
+	w.ok("converge", "--yes")
+	t.Logf("raised after %s", time.Since(began).Round(time.Second))
+	w.well("v1.36.3")
+	if out, said, _ := w.run("machines"); !strings.Contains(said, "these are real: kube-apiserver, kube-controller-manager, kube-scheduler") {
+		t.Errorf("nobody says what is real:\n%s\n%s", out, said)
+	}
+	if out := w.ok("status"); !strings.Contains(out, "these are real: kube-apiserver") {
+		t.Errorf("status does not say what is real:\n%s", out)
+	}
+	processes := func() (all []string) {
+		exes, err := filepath.Glob("/proc/[0-9]*/root")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range exes {
+			if to, err := os.Readlink(e); err == nil && strings.HasPrefix(to, w.dir) {
+				all = append(all, e)
+			}
+		}
+		return all
+	}
+	if ps := processes(); len(ps) != 3 {
+		t.Errorf("%d processes have the machine's disk as their root: %v", len(ps), ps)
+	}
+	file := w.path("kubeconfig")
+	w.ok("access", "--merge", file)
+	w.deploy(file)
+	w.ok("upgrade", "v1.37.2", "--yes")
+	w.well("v1.37.2")
+	w.ok("site", "power", "tidewatch-control-1", "cut")
+	if ps := processes(); len(ps) > 0 {
+		t.Errorf("without power there are %v", ps)
+	}
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	// What needs a machine of its own is refused in words.
+	w.declare(`catalogue-light.yaml`, "catalogue.yaml")
+	b, err := os.ReadFile(filepath.Join(components, "catalogue.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.declare(`digest: ".*"`, `digest: "`+versions.DigestOf(b)+`"`)
+	w.ok("teardown", "--confirm", "tidewatch")
+	if ps := processes(); len(ps) > 0 {
+		t.Errorf("after the teardown there are %v", ps)
+	}
+	w.ok("versions", "--refresh", "--yes")
+	w.fails(1, []string{"a real etcd needs a machine that is a real system"}, "converge", "--yes")
 }

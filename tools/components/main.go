@@ -45,6 +45,36 @@ type catalogue struct {
 	Digests map[string]string   `yaml:"digests"`
 }
 
+// light are the components that simulated machines run as they are.
+var light = []string{"kube-apiserver", "kube-controller-manager", "kube-scheduler"}
+
+// writeLight writes the catalogue for simulated machines with a real control plane: everything
+// else in it is the stand-in that the program ships.
+func writeLight(root, to string, built, shipped catalogue) error {
+	b, err := os.ReadFile(filepath.Join(root, "internal/core/versions/digests.txt"))
+	if err != nil {
+		return err
+	}
+	out := catalogue{Schema: built.Schema, Minors: built.Minors, Fits: built.Fits, Digests: map[string]string{}}
+	for line := range strings.Lines(string(b)) {
+		if ref, digest, ok := strings.Cut(strings.TrimSpace(line), " "); ok {
+			out.Digests[ref] = digest
+		}
+	}
+	for _, s := range built.Sets {
+		i := slices.IndexFunc(shipped.Sets, func(x set) bool { return x.Kubernetes == s.Kubernetes })
+		out.Sets = append(out.Sets, shipped.Sets[i])
+		for _, n := range light {
+			ref := n + ":" + s.Kubernetes
+			out.Digests[ref] = built.Digests[ref]
+		}
+	}
+	if b, err = yaml.Marshal(out); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(to, "catalogue-light.yaml"), append([]byte("# A real control plane, and the shipped stand-ins of everything else.\n"), b...), 0o644)
+}
+
 // machineImage is what machines of kind linux boot.
 const machineImage = "debian 12"
 
@@ -125,6 +155,9 @@ func all(ctx context.Context, to string, versions []string, keep string) error {
 	slices.SortFunc(out.Sets, func(a, b set) int { return strings.Compare(a.Kubernetes, b.Kubernetes) })
 	b, err = yaml.Marshal(out)
 	if err != nil {
+		return err
+	}
+	if err := writeLight(root, to, out, shipped); err != nil {
 		return err
 	}
 	// The catalogue comes last: a folder that has one has everything that it pins.

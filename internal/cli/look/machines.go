@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -70,7 +71,7 @@ func MachinesCmd(a *desk.App) *cobra.Command {
 				}
 				rows = append(rows, []term.Cell{term.Plain(m.Name), power, term.Plain(set), term.Plain(cmp.Or(seen.Active, "-")), units, term.Plain(m.Zone), term.Plain(m.Size), term.Plain(m.Address.String()), term.Plain(fmt.Sprint(m.SSHPort)), term.Plain(cmp.Or(m.Hardware, "-"))})
 			}
-			if what := realMachines[s.SiteFile.Kind]; what != "" {
+			if what := whatIsReal(s.SiteFile.Kind, v); what != "" {
 				a.UI.Say("site %s: %s", s.Decl.Site, what)
 			}
 			for _, c := range v.Inventory.Cuts {
@@ -86,6 +87,22 @@ func MachinesCmd(a *desk.App) *cobra.Command {
 var realMachines = map[string]string{
 	declare.LinuxSite:  "real Linux systems on this computer, with real components",
 	declare.ListedSite: "listed machines, with real components",
+}
+
+// whatIsReal says what is no stand-in at a site; where nothing is, it says nothing.
+func whatIsReal(kind string, v *look.View) string {
+	if what := realMachines[kind]; what != "" {
+		return what
+	}
+	var all []string
+	for _, m := range v.Seen.Machines {
+		all = append(all, m.Real...)
+	}
+	slices.Sort(all)
+	if all = slices.Compact(all); len(all) == 0 {
+		return ""
+	}
+	return "simulated machines, on which these are real: " + strings.Join(all, ", ")
 }
 
 // MachineSaid is one machine, as JSON.

@@ -211,12 +211,17 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 		}
 		return rows
 	}
-	if v.Cluster != nil && v.Cluster.Real {
-		kind := declare.LinuxSite
-		if v.Cluster.Listed {
+	if v.Cluster != nil {
+		kind := declare.SimulatedSite
+		switch {
+		case v.Cluster.Listed:
 			kind = declare.ListedSite
+		case v.Cluster.Real:
+			kind = declare.LinuxSite
 		}
-		add("site", "", "%s: %s", v.Cluster.Site, realMachines[kind])
+		if what := whatIsReal(kind, v); what != "" {
+			add("site", "", "%s: %s", v.Cluster.Site, what)
+		}
 	}
 	if h.Endpoint.Answers {
 		add("api", "good", "answers at %s (%s)", h.Endpoint.Server, h.Endpoint.Address)

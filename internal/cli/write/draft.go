@@ -1,7 +1,6 @@
 package write
 
 import (
-	"cmp"
 	_ "embed"
 	"fmt"
 	"hash/fnv"
@@ -43,7 +42,7 @@ var draftListed string
 
 // DraftCmd is verbund draft.
 func DraftCmd(a *desk.App) *cobra.Command {
-	var shape, siteName, version, components, listed string
+	var shape, siteName, version, components, listed, control string
 	c := &cobra.Command{
 		Use: "draft NAME", Short: "Write a commented declaration and its site file",
 		Long:    "Writes NAME.verbund.yaml, and the file of its site if there is none yet. Existing files are left alone.",
@@ -59,18 +58,21 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				return term.Usage("there is no shape %q; choose small or available", shape)
 			}
 			at, cat, site := map[string]any{"Name": name, "Site": siteName}, versions.Shipped(), draftSite
-			if components != "" && listed != "" {
-				return term.Usage("machines are those of this computer or those of a list: choose one of --linux and --listed")
-			}
-			if from := cmp.Or(components, listed); from != "" {
+			for _, kind := range []struct {
+				from, catalogue, site string
+				oldGroups             bool
+			}{{components, fullCatalogue, draftLinux, oldGroups()}, {listed, fullCatalogue, draftListed, false}, {control, lightCatalogue, draftSite, false}} {
+				if kind.from == "" {
+					continue
+				}
+				if at["Stock"] != nil {
+					return term.Usage("machines are real ones of this computer, those of a list, or simulated with a real control plane: choose one of --linux, --listed and --real-control")
+				}
 				var err error
-				if cat, err = real(a.Dir, from, at); err != nil {
+				if cat, err = real(a.Dir, kind.from, kind.catalogue, at); err != nil {
 					return err
 				}
-				at["OldGroups"], site = oldGroups(), draftLinux
-				if listed != "" {
-					at["OldGroups"], site = false, draftListed
-				}
+				at["OldGroups"], site = kind.oldGroups, kind.site
 			}
 			if version == "" {
 				vs := cat.Versions()
@@ -106,6 +108,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 	c.Flags().StringVar(&shape, "shape", "available", "small (one control, one worker) or available (three control behind a balancer)")
 	c.Flags().StringVar(&siteName, "site", "estuary", "the site that supplies the machines")
 	c.Flags().StringVar(&version, "kubernetes", "", "a version of the catalogue (as a rule the newest)")
+	c.Flags().StringVar(&control, "real-control", "", "simulated machines with a real control plane, with the components in a `FOLDER`; needs root")
 	c.Flags().StringVar(&listed, "listed", "", "machines that there are already, from a list, with the components in a `FOLDER`")
 	c.Flags().StringVar(&components, "linux", "", "real Linux machines on this computer, with the components in a `FOLDER` that tools/components built")
 	return c
@@ -150,13 +153,20 @@ func oldGroups() bool {
 	return err != nil
 }
 
-// real reads the catalogue of a folder of real components, and adds what a draft says of it.
-func real(dir, components string, at map[string]any) (*versions.Catalogue, error) {
+// The catalogues of a folder of real components: of all of them, and of those of the control
+// plane with stand-ins of all others.
+const (
+	fullCatalogue  = "catalogue.yaml"
+	lightCatalogue = "catalogue-light.yaml"
+)
+
+// real reads a catalogue of a folder of real components, and adds what a draft says of it.
+func real(dir, components, file string, at map[string]any) (*versions.Catalogue, error) {
 	folder := components
 	if !filepath.IsAbs(folder) {
 		folder = filepath.Join(dir, folder)
 	}
-	b, err := os.ReadFile(filepath.Join(folder, "catalogue.yaml"))
+	b, err := os.ReadFile(filepath.Join(folder, file))
 	if err != nil {
 		return nil, term.Usage("%s has no catalogue of real components: %v; build them with: cd tools/components && go run . -to FOLDER", components, err)
 	}
@@ -175,7 +185,7 @@ func real(dir, components string, at map[string]any) (*versions.Catalogue, error
 	if at["Stock"], err = filepath.Rel(from, folder); err != nil {
 		return nil, err
 	}
-	at["Digest"] = versions.DigestOf(b)
+	at["Digest"], at["Catalogue"] = versions.DigestOf(b), file
 	return cat, nil
 }
 

@@ -93,7 +93,6 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "site-pace", want: "pace 0 is out of range", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: simulated\npace: 0"}},
 		{rule: "site-pace", want: "no pace but their own", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: linux\npace: 3"}},
 		{rule: "site-kind", want: "a site of kind linux has no bare machines", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: linux\nbare: [{hardware: '02:5e:00:00:00:01', zone: north, size: small}]"}},
-		{rule: "site-kind", want: "run what ships inside, and nothing else", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: simulated\nstock: components"}},
 		{rule: "site-addresses", want: "a site of kind linux cannot use", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: linux"}},
 		{rule: "site-kind", want: "only a site of kind listed lists its machines", bad: least, good: least, badSite: [2]string{"kind: simulated", "kind: simulated\nmachines: [{address: 127.81.7.21, zone: north, size: small}]"}},
 		{rule: "site-kind", want: "has room for the machines that it lists", bad: least, good: least, badSite: [2]string{siteText, strings.Replace(listText, "{name: north}", "{name: north, machines: 4}", 1)}},

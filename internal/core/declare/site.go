@@ -127,9 +127,6 @@ func checkKind(d *document, s *Site) {
 	only("machines", s.Kind == ListedSite, ListedSite, "only a site of kind listed lists its machines")
 	only("bare", s.Kind == SimulatedSite, SimulatedSite, "a site of kind "+s.Kind+" has no bare machines")
 	if s.Kind == SimulatedSite {
-		if s.Stock != "" {
-			d.add("stock", "site-kind", "machines of a simulated site run what ships inside, and nothing else", "take the line out, or write kind: linux")
-		}
 		return
 	}
 	// What real machines do takes as long as it takes.

@@ -246,7 +246,7 @@ type Site struct {
 	Schema    string          `yaml:"schema" doc:"version of the format" need:"yes" oneof:"verbund-site/1"`
 	Name      string          `yaml:"name" doc:"the site's name, as in the name of its file" need:"yes" eg:"estuary"`
 	Kind      string          `yaml:"kind" doc:"what supplies the machines" need:"yes" oneof:"simulated,linux,listed"`
-	Stock     string          `yaml:"stock" doc:"folder of artefacts (OCI Image Layout) that its registry has beside the shipped stand-ins; relative to this file" eg:"components"`
+	Stock     string          `yaml:"stock" doc:"folder of artefacts (OCI Image Layout) that its registry has beside the shipped stand-ins; relative to this file; of real programs a simulated machine runs those of the control plane" eg:"components"`
 	Addresses netip.Prefix    `yaml:"addresses" doc:"the block that its machines get their addresses from: of the loopback range on a simulated site, a private one on a site of kind linux; on one of kind listed, the network that they are in" need:"yes" eg:"127.81.7.0/24"`
 	Pace      int             `yaml:"pace" doc:"how many times faster than life things go, 1 to 1000" def:"60"`
 	Seed      int             `yaml:"seed" doc:"of everything random in the simulation" def:"0"`

@@ -92,6 +92,7 @@ type MachineSeen struct {
 	Versions     map[string]string // by component, in that slot
 	Idle         map[string]string // by component, in the other slot
 	Units        map[string]string // state by unit
+	Real         []string          // programs that run as they are on a simulated machine
 	Differs      []string          // files that are not as rendered
 	Lines        []string          // of those, which lines differ, as far as they may be shown
 	// Owner is the cluster that the machine's record names; empty when there is

@@ -102,6 +102,9 @@ func (x *inside) units(ctx context.Context) error {
 	us, err := x.m.Units(ctx)
 	for _, u := range us {
 		x.seen.Units[u.Name] = u.State
+		if u.Real {
+			x.seen.Real = append(x.seen.Real, u.Program)
+		}
 		if u.Restarts > 0 {
 			x.seen.Restarted[u.Name] = plan.Restarted{Times: u.Restarts, Last: u.Since.Add(-x.seen.ClockOff), Why: u.Last}
 		}

@@ -178,6 +178,8 @@ type UnitState struct {
 	// Older says that it runs and was started before its unit file was last written: what
 	// runs is not what the file says.
 	Older bool `json:"older,omitempty"`
+	// Real says of a unit on a simulated machine that it is a process and no stand-in.
+	Real bool `json:"real,omitempty"`
 }
 
 // UnitsRequest names units.

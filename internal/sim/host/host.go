@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -292,7 +293,12 @@ func (h *Host) ReadFile(p string) ([]byte, error) {
 
 // WriteFile writes a file of the machine whole, or not at all.
 func (h *Host) WriteFile(p string, b []byte, mode fs.FileMode) error {
-	if err := h.room(int64(len(b))); err != nil {
+	return h.writeFrom(p, bytes.NewReader(b), int64(len(b)), mode)
+}
+
+// writeFrom does so with what is read, which has to be of a certain size.
+func (h *Host) writeFrom(p string, r io.Reader, size int64, mode fs.FileMode) error {
+	if err := h.room(size); err != nil {
 		return fmt.Errorf("write %s: %w", p, err)
 	}
 	full := h.Path(p)
@@ -304,7 +310,10 @@ func (h *Host) WriteFile(p string, b []byte, mode fs.FileMode) error {
 		return err
 	}
 	defer os.Remove(tmp.Name())
-	_, err = tmp.Write(b)
+	n, err := io.Copy(tmp, r)
+	if err == nil && n != size {
+		err = fmt.Errorf("write %s: %d bytes came of %d", p, n, size)
+	}
 	err = errors.Join(err, tmp.Chmod(mode), tmp.Close())
 	if err != nil {
 		return err

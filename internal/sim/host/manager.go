@@ -295,9 +295,12 @@ func (m *manager) run(ctx context.Context, s *service, d *definition, onReady fu
 	desc, err := m.h.describe(d.exec[0])
 	if err == nil {
 		e.Name, e.Version = desc.StandIn, desc.Version
-		s.set(func(st *UnitState) { st.Program, st.Version = desc.StandIn, desc.Version })
+		s.set(func(st *UnitState) { st.Program, st.Version, st.Real = desc.StandIn, desc.Version, m.h.isProgram(d.exec[0]) })
 	}
 	prog := m.h.programs[e.Name]
+	if err == nil && m.h.isProgram(d.exec[0]) {
+		prog = m.h.process(d.exec[0], d.typ == "notify")
+	}
 	if err == nil && prog == nil {
 		err = &ExitError{203, fmt.Errorf("exec %s: there is no stand-in %q", d.exec[0], e.Name)}
 	}
@@ -344,6 +347,9 @@ func (m *manager) run(ctx context.Context, s *service, d *definition, onReady fu
 // describe reads the stand-in descriptor at a path.
 func (h *Host) describe(p string) (Descriptor, error) {
 	var d Descriptor
+	if h.isProgram(p) {
+		return h.describeProgram(p)
+	}
 	b, err := h.ReadFile(p)
 	if err != nil {
 		return d, &ExitError{203, fmt.Errorf("exec: %w", err)}

@@ -43,12 +43,8 @@ func (s system) Facts(context.Context) (*protocol.FactsReply, error) {
 
 func (s system) Rights() string { return s.faults().Rights }
 
-func (s system) Write(p string, r io.Reader, _ int64, mode fs.FileMode) error {
-	b, err := io.ReadAll(io.LimitReader(r, mostFile))
-	if err != nil {
-		return err
-	}
-	return s.WriteFile(p, b, mode)
+func (s system) Write(p string, r io.Reader, size int64, mode fs.FileMode) error {
+	return s.writeFrom(p, r, size, mode)
 }
 
 // Written does nothing: whoever reads these files on a simulated machine reads them anew.
