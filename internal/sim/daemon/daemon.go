@@ -105,7 +105,11 @@ func Run(ctx context.Context, folder string, file *declare.Site, images string, 
 		return err
 	}
 	defer closeKind()
-	if s.registry, err = registry.New(versions.Shipped(), file.Stock); err != nil {
+	var only []string
+	if file.Kind == declare.SimulatedSite {
+		only = host.RunsReal
+	}
+	if s.registry, err = registry.New(versions.Shipped(), file.Stock, only...); err != nil {
 		return err
 	}
 	rl, err := net.Listen("tcp", fmt.Sprintf("%s:%d", file.RegistryAddress(), topology.RegistryPort))

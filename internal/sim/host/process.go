@@ -19,9 +19,9 @@ import (
 	"verbund/internal/agent"
 )
 
-// runsReal are the programs that a simulated machine runs as they are, in processes of their
+// RunsReal are the programs that a simulated machine runs as they are, in processes of their
 // own: those that need nothing of a machine but its disk and its address.
-var runsReal = []string{"kube-apiserver", "kube-controller-manager", "kube-scheduler"}
+var RunsReal = []string{"kube-apiserver", "kube-controller-manager", "kube-scheduler"}
 
 // elf begins every program that Linux itself runs (System V ABI, chapter 4).
 var elf = []byte("\x7fELF")
@@ -42,8 +42,8 @@ func (h *Host) isProgram(p string) bool {
 // when it was fetched.
 func (h *Host) describeProgram(p string) (Descriptor, error) {
 	name := filepath.Base(p)
-	if !slices.Contains(runsReal, name) {
-		return Descriptor{}, &ExitError{203, fmt.Errorf("exec %s: a real %s needs a machine that is a real system; of real programs a simulated one runs %s", p, name, strings.Join(runsReal, ", "))}
+	if !slices.Contains(RunsReal, name) {
+		return Descriptor{}, &ExitError{203, fmt.Errorf("exec %s: a real %s needs a machine that is a real system; of real programs a simulated one runs %s", p, name, strings.Join(RunsReal, ", "))}
 	}
 	if os.Geteuid() != 0 {
 		return Descriptor{}, &ExitError{203, fmt.Errorf("exec %s: a real program has the machine's disk as its root, which only root can give it; run Verbund as root, or use the stand-ins", p)}

@@ -50,8 +50,13 @@ func (s system) Write(p string, r io.Reader, size int64, mode fs.FileMode) error
 // Written does nothing: whoever reads these files on a simulated machine reads them anew.
 func (s system) Written(context.Context, []string) error { return nil }
 
-// Version is what the stand-in's descriptor says.
+// Version is what the stand-in's descriptor says; that of a program, whether it can run here
+// or not, was written beside it when it was fetched.
 func (s system) Version(p string) (string, error) {
+	if s.isProgram(p) {
+		b, err := s.ReadFile(p + agent.OfVersion)
+		return string(b), err
+	}
 	d, err := s.describe(p)
 	return d.Version, err
 }

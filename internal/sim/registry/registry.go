@@ -121,34 +121,48 @@ type Registry struct {
 
 // New fills a registry with the stand-ins of a catalogue, and with what lies in a folder of
 // artefacts (OCI Image Layout 1.1) that their names and tags are in; without a folder, with
-// the stand-ins alone. What both have is had from the folder by its tag, and from either by
-// its digest.
-func New(cat *versions.Catalogue, folder string) (*Registry, error) {
+// the stand-ins alone. What both have is had from either by its digest, and by its tag from
+// the folder; where only some programs run for real, from there only theirs.
+func New(cat *versions.Catalogue, folder string, only ...string) (*Registry, error) {
 	blobs := shelves{registry.NewInMemoryBlobHandler().(made), registry.NewDiskBlobHandler(filepath.Join(folder, "blobs"))}
 	r := &Registry{layers: map[string]string{}, damaged: map[string]bool{}, mirror: map[string]*upstream{},
 		handler: registry.New(registry.Logger(log.New(io.Discard, "", 0)), registry.WithBlobHandler(blobs))}
 	// The stock is written through the registry's own protocol, without a socket.
-	rt := roundTripper{r.handler}
 	for _, c := range Stock(cat) {
-		img, err := Artefact(c)
-		if err != nil {
-			return nil, fmt.Errorf("artefact %s: %w", c.Ref(), err)
-		}
-		ref, err := name.ParseReference("registry.test/"+c.Ref(), name.Insecure)
-		if err != nil {
-			return nil, err
-		}
-		if err := remote.Write(ref, img, remote.WithTransport(rt), remote.WithJobs(1)); err != nil {
-			return nil, fmt.Errorf("stocking %s: %w", c.Ref(), err)
-		}
-		if err := r.learn(c.Ref(), img); err != nil {
+		if err := r.standIn(c); err != nil {
 			return nil, err
 		}
 	}
 	if folder == "" {
 		return r, nil
 	}
-	return r, r.stock(folder)
+	if err := r.stock(folder); err != nil || len(only) == 0 {
+		return r, err
+	}
+	for _, c := range Stock(cat) {
+		if !slices.Contains(only, c.Name) {
+			if err := r.standIn(c); err != nil { // it has its tag again
+				return nil, err
+			}
+		}
+	}
+	return r, nil
+}
+
+// standIn takes a stand-in in.
+func (r *Registry) standIn(c versions.Component) error {
+	img, err := Artefact(c)
+	if err != nil {
+		return fmt.Errorf("artefact %s: %w", c.Ref(), err)
+	}
+	ref, err := name.ParseReference("registry.test/"+c.Ref(), name.Insecure)
+	if err != nil {
+		return err
+	}
+	if err := remote.Write(ref, img, remote.WithTransport(roundTripper{r.handler}), remote.WithJobs(1)); err != nil {
+		return fmt.Errorf("stocking %s: %w", c.Ref(), err)
+	}
+	return r.learn(c.Ref(), img)
 }
 
 // learn remembers which blob is an artefact's first layer.
