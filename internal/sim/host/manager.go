@@ -295,7 +295,9 @@ func (m *manager) run(ctx context.Context, s *service, d *definition, onReady fu
 	desc, err := m.h.describe(d.exec[0])
 	if err == nil {
 		e.Name, e.Version = desc.StandIn, desc.Version
-		s.set(func(st *UnitState) { st.Program, st.Version, st.Real = desc.StandIn, desc.Version, m.h.isProgram(d.exec[0]) })
+		s.set(func(st *UnitState) {
+			st.Program, st.Version, st.Real = desc.StandIn, desc.Version, m.h.isProgram(d.exec[0])
+		})
 	}
 	prog := m.h.programs[e.Name]
 	if err == nil && m.h.isProgram(d.exec[0]) {
