@@ -64,19 +64,19 @@ through somebody who is at it. Nobody logs in to a machine whose key is not know
 func meet(a *desk.App, file string, met []look.Met) error {
 	var rows [][]term.Cell
 	var fresh []look.Met
-	wrong := 0
+	silent, others := 0, 0
 	for _, m := range met {
 		shows, how := term.Plain(m.Shows), term.Cell{Text: "as in the site file", State: "good"}
 		switch {
 		case m.Err != nil:
 			shows, how = term.Plain("-"), term.Cell{Text: m.Err.Error(), State: "bad"}
-			wrong++
+			silent++
 		case m.HostKey == "":
 			how = term.Cell{Text: "new", State: "attention"}
 			fresh = append(fresh, m)
 		case m.HostKey != m.Shows:
 			how = term.Cell{Text: "another one than in the site file", State: "bad"}
-			wrong++
+			others++
 		}
 		rows = append(rows, []term.Cell{term.Plain(m.Address.String()), term.Plain(m.Zone), term.Plain(m.Size), shows, how})
 	}
@@ -89,10 +89,13 @@ func meet(a *desk.App, file string, met []look.Met) error {
 		if err := writeKeys(file, fresh); err != nil {
 			return err
 		}
-		a.UI.Say("wrote %s into %s", words.Count(len(fresh), "host key"), file)
+		a.UI.Say("wrote %s into %s", words.Count(len(fresh), "host key"), filepath.Base(file))
 	}
-	if wrong > 0 {
-		return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s not met; where another key is shown, find out who answers there before you write it into the site file", words.Count(wrong, "machine"))}
+	switch {
+	case others > 0:
+		return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("another host key than is known is shown by %s; find out who answers there, and only if it was set up anew by somebody you trust, take its hostKey out of the site file and meet it again", words.Count(others, "machine"))}
+	case silent > 0:
+		return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s not reached; see to it that all run and can be reached from here, and run the same command again", words.Are(silent, "machine"))}
 	}
 	return nil
 }
