@@ -14,6 +14,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -43,6 +44,7 @@ type catalogue struct {
 	Minors  []map[string]string `yaml:"minors"`
 	Fits    []map[string]string `yaml:"fits"`
 	Digests map[string]string   `yaml:"digests"`
+	Real    []string            `yaml:"real"`
 }
 
 // light are the components that simulated machines run as they are.
@@ -67,8 +69,10 @@ func writeLight(root, to string, built, shipped catalogue) error {
 		for _, n := range light {
 			ref := n + ":" + s.Kubernetes
 			out.Digests[ref] = built.Digests[ref]
+			out.Real = append(out.Real, ref)
 		}
 	}
+	slices.Sort(out.Real)
 	if b, err = yaml.Marshal(out); err != nil {
 		return err
 	}
@@ -153,6 +157,7 @@ func all(ctx context.Context, to string, versions []string, keep string) error {
 		out.Sets = append(out.Sets, s)
 	}
 	slices.SortFunc(out.Sets, func(a, b set) int { return strings.Compare(a.Kubernetes, b.Kubernetes) })
+	out.Real = slices.Sorted(maps.Keys(out.Digests))
 	b, err = yaml.Marshal(out)
 	if err != nil {
 		return err

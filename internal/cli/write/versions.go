@@ -24,6 +24,7 @@ type VersionsSaid struct {
 	Sets   []versions.Set     `json:"sets"`
 	Minors []versions.Support `json:"minors"`
 	Fits   []versions.Fit     `json:"fits"`
+	Real   []string           `json:"real,omitempty"` // artefacts, as NAME:VERSION, that are no stand-ins
 }
 
 // VersionsCmd is verbund versions.
@@ -74,7 +75,7 @@ func catalogue(a *desk.App) *versions.Catalogue {
 func showCatalogue(a *desk.App) error {
 	cat := catalogue(a)
 	if a.Output == "json" {
-		return a.UI.JSON(VersionsSaid{cat.Sets, cat.Minors, cat.Fits})
+		return a.UI.JSON(VersionsSaid{cat.Sets, cat.Minors, cat.Fits, cat.Real})
 	}
 	var rows [][]term.Cell
 	for _, s := range slices.Backward(cat.Sets) {
@@ -88,6 +89,14 @@ func showCatalogue(a *desk.App) error {
 		rows = append(rows, []term.Cell{term.Plain(s.Kubernetes), until, term.Plain(s.Etcd), term.Plain(s.DNS), term.Plain(s.Fairway), term.Plain(s.Containerd), term.Plain(s.Image)})
 	}
 	a.UI.Table([]string{"kubernetes", "supported until", "etcd", "dns", "fairway", "containerd", "machine image"}, rows)
+	for _, s := range slices.Backward(cat.Sets) {
+		switch names, all := cat.RealOf(s); {
+		case all:
+			a.UI.Say("of %s everything is real, and no stand-in", s.Kubernetes)
+		case len(names) > 0:
+			a.UI.Say("of %s these are real, and no stand-ins: %s", s.Kubernetes, strings.Join(names, ", "))
+		}
+	}
 	a.UI.Say("\nA control plane goes one minor at a time; workers may be up to %d minors behind it.\nverbund versions --from %s --to %s shows a way.", versions.KubeletSkew, cat.Sets[0].Kubernetes, cat.Sets[len(cat.Sets)-1].Kubernetes)
 	return nil
 }

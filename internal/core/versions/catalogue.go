@@ -80,6 +80,9 @@ type Catalogue struct {
 	Minors  []Support         `yaml:"minors"`
 	Fits    []Fit             `yaml:"fits"`
 	Digests map[string]string `yaml:"digests,omitempty"` // of manifests, by NAME:VERSION
+	// Real are the artefacts, as NAME:VERSION, that are programs of the component itself, and
+	// no stand-ins.
+	Real []string `yaml:"real,omitempty"`
 	// Settings is what components can be told; the shipped table unless a test
 	// brings another.
 	Settings Settings `yaml:"-"`
@@ -170,6 +173,19 @@ func Read(data []byte) (*Catalogue, error) {
 		}
 	}
 	return c, nil
+}
+
+// RealOf names what of a set is no stand-in, and says whether that is everything.
+func (c *Catalogue) RealOf(s Set) (names []string, all bool) {
+	all = true
+	for _, k := range s.artefacts() {
+		if slices.Contains(c.Real, k.Ref()) {
+			names = append(names, k.Name)
+		} else {
+			all = false
+		}
+	}
+	return names, all
 }
 
 // Encode writes a catalogue as a file that Read reads.

@@ -234,3 +234,29 @@ func TestSettings(t *testing.T) {
 		}
 	}
 }
+
+// A catalogue says of each set what in it is real: all, some, or nothing.
+func TestRealOf(t *testing.T) {
+	c := Shipped()
+	s, _ := c.Set("v1.37.2")
+	if names, all := c.RealOf(s); len(names) > 0 || all {
+		t.Errorf("what ships is made of stand-ins: %v %t", names, all)
+	}
+	c.Real = []string{"kube-scheduler:v1.37.2", "kube-scheduler:v1.36.3"}
+	if names, all := c.RealOf(s); len(names) != 1 || names[0] != "kube-scheduler" || all {
+		t.Errorf("one of it: %v %t", names, all)
+	}
+	for ref := range c.Digests {
+		c.Real = append(c.Real, ref)
+	}
+	if names, all := c.RealOf(s); len(names) < 10 || !all {
+		t.Errorf("all of it: %v %t", names, all)
+	}
+	b, err := c.Encode()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := Read(b); err != nil || len(again.Real) != len(c.Real) {
+		t.Errorf("written and read: %v", err)
+	}
+}
