@@ -466,7 +466,7 @@ func (a *agent) show(_ context.Context, req *protocol.PathsRequest) (*protocol.S
 const probes = 32
 
 func (a *agent) probe(ctx context.Context, req *protocol.ProbeRequest) (*protocol.ProbeReply, error) {
-	r := &protocol.ProbeReply{Resolve: map[string]string{}, Dial: map[string]string{}, Free: map[string]string{}, Artefacts: map[string]string{}, Programs: map[string]string{}}
+	r := &protocol.ProbeReply{Resolve: map[string]string{}, Dial: map[string]string{}, Free: map[string]string{}, Artefacts: map[string]string{}, Programs: map[string]string{}, Empty: map[string]string{}}
 	var mu sync.Mutex
 	var g errgroup.Group
 	g.SetLimit(probes)
@@ -504,6 +504,9 @@ func (a *agent) probe(ctx context.Context, req *protocol.ProbeRequest) (*protoco
 	for _, n := range req.Programs {
 		ask(r.Programs, n, func() error { return a.program(n) })
 	}
+	for _, f := range req.Empty {
+		ask(r.Empty, f, func() error { return a.empty(f) })
+	}
 	for _, ref := range req.Artefacts {
 		ask(r.Artefacts, ref, func() error {
 			n, err := name.ParseReference(req.Registry+"/"+ref, name.Insecure)
@@ -532,6 +535,22 @@ func (a *agent) program(name string) error {
 		}
 	}
 	return errors.New("it is not there")
+}
+
+// empty looks whether nothing is in a folder.
+func (a *agent) empty(folder string) error {
+	es, err := os.ReadDir(a.sys.Path(folder))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	es = slices.DeleteFunc(es, func(e os.DirEntry) bool { return e.Name() == "lost+found" }) // of a file system of its own
+	if len(es) > 0 {
+		return fmt.Errorf("%s is in it, and %d more", es[0].Name(), len(es)-1)
+	}
+	return nil
 }
 
 // wipe leaves the machine as one that was never used.

@@ -185,6 +185,14 @@ func TestRealListed(t *testing.T) {
 	}
 	w.ok("site", "meet")
 
+	// What somebody else has on a machine is not written over.
+	if out, err := w.onReal("server2", "mkdir -p /var/lib/etcd/member && touch /var/lib/etcd/member/theirs"); err != nil {
+		t.Fatal(err, out)
+	}
+	w.fails(1, []string{"/var/lib/etcd holds what Verbund has not brought (member is in it"}, "converge", "--yes")
+	if out, err := w.onReal("server2", "ls /var/lib/etcd/member/theirs && ! test -e /etc/kubernetes && hostname && rm -r /var/lib/etcd/member"); err != nil || !strings.Contains(out, "server2") {
+		t.Fatal(err, out)
+	}
 	began := time.Now()
 	w.ok("converge", "--yes")
 	t.Logf("raised after %s", time.Since(began).Round(time.Second))

@@ -313,11 +313,11 @@ func probe(t *testing.T, w World, m *machine.Machine) {
 	}
 	at := f.Cards[0].Address.String()
 	r, err := m.Probe(ctx, protocol.ProbeRequest{Resolve: []string{"nobody.test"}, Dial: []string{w.Registry, at + ":7"}, Free: []string{at + ":7"},
-		Registry: w.Registry, Artefacts: []string{w.Name + "@" + w.Digest, w.Name + "@" + w.Wrong}, Programs: []string{"no-such-program", "../bin/sh"}})
+		Registry: w.Registry, Artefacts: []string{w.Name + "@" + w.Digest, w.Name + "@" + w.Wrong}, Programs: []string{"no-such-program", "../bin/sh"}, Empty: []string{"/var/lib/none", "/opt/verbund/slots"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r.Resolve["nobody.test"] == "" || r.Dial[w.Registry] != "" || r.Dial[at+":7"] == "" || r.Free[at+":7"] != "" || r.Artefacts[w.Name+"@"+w.Digest] != "" || r.Artefacts[w.Name+"@"+w.Wrong] == "" || len(r.Programs) != 2 {
+	if r.Resolve["nobody.test"] == "" || r.Dial[w.Registry] != "" || r.Dial[at+":7"] == "" || r.Free[at+":7"] != "" || r.Artefacts[w.Name+"@"+w.Digest] != "" || r.Artefacts[w.Name+"@"+w.Wrong] == "" || len(r.Programs) != 2 || len(r.Empty) != 1 || r.Empty["/opt/verbund/slots"] == "" {
 		t.Errorf("%+v", r)
 	}
 }

@@ -331,8 +331,7 @@ func (s *System) Note(format string, args ...any) {
 func (s *System) Restart() { run(context.Background(), "systemctl", "--no-block", "reboot") }
 
 // brought are the folders of which everything is ours, or was written by what we ran.
-var brought = []string{"/opt/verbund/slots", "/opt/verbund/active", "/etc/kubernetes", "/etc/containerd", "/etc/cni/net.d",
-	"/var/lib/etcd", "/var/lib/kubelet", "/var/lib/containerd", "/var/lib/verbund", "/var/log/pods", "/var/log/containers", "/etc/verbund"}
+var brought = append([]string{"/opt/verbund/slots", "/opt/verbund/active", "/var/log/pods", "/var/log/containers"}, nodeconf.Own...)
 
 // systems are files that a system has of its own: they are put back as they were before the
 // first of ours was written.

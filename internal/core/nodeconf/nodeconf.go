@@ -107,6 +107,10 @@ func Units(m topology.Machine) []string {
 	return out
 }
 
+// Own are the folders of a machine of which everything belongs to its cluster, or was written
+// by what the cluster runs there.
+var Own = []string{"/etc/kubernetes", "/etc/containerd", "/etc/cni/net.d", "/var/lib/etcd", "/var/lib/kubelet", "/var/lib/containerd", "/var/lib/verbund", "/etc/verbund"}
+
 // Programs are what a machine's components call of its system, by name: what no artefact
 // brings.
 func Programs(m topology.Machine) []string {

@@ -266,7 +266,16 @@ func (r *Run) fits(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		p, err := c.Probe(ctx, protocol.ProbeRequest{Programs: nodeconf.Programs(m)})
+		q := protocol.ProbeRequest{Programs: nodeconf.Programs(m)}
+		b, err := c.Read(ctx, nodeconf.Record)
+		if err != nil {
+			return err
+		}
+		// What has no record of ours may be in use by somebody who does not know of us.
+		if len(b[nodeconf.Record]) == 0 {
+			q.Empty = nodeconf.Own
+		}
+		p, err := c.Probe(ctx, q)
 		if err != nil {
 			return err
 		}

@@ -34,6 +34,9 @@ func Fits(s *declare.Site, m topology.Machine, f *protocol.FactsReply, p *protoc
 	if len(p.Programs) > 0 {
 		e.Lacks = append(e.Lacks, fmt.Sprintf("its system has no %s: install what has them (on Debian: apt install runc containernetworking-plugins nftables kmod, and haproxy on a balancer)", strings.Join(slices.Sorted(maps.Keys(p.Programs)), ", ")))
 	}
+	for _, f := range slices.Sorted(maps.Keys(p.Empty)) {
+		e.Lacks = append(e.Lacks, fmt.Sprintf("%s holds what Verbund has not brought (%s), and would be written over and wiped: list another machine, or take it away from there yourself if nobody needs it", f, p.Empty[f]))
+	}
 	if len(e.Lacks) > 0 {
 		return e
 	}

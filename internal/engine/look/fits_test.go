@@ -25,6 +25,9 @@ func TestFits(t *testing.T) {
 		"its system has no nft, runc: install": func(_ *protocol.FactsReply, p *protocol.ProbeReply) {
 			p.Programs = map[string]string{"runc": "it is not there", "nft": "it is not there"}
 		},
+		"/var/lib/etcd holds what Verbund has not brought (member is in it": func(_ *protocol.FactsReply, p *protocol.ProbeReply) {
+			p.Empty = map[string]string{"/var/lib/etcd": "member is in it, and 0 more"}
+		},
 	} {
 		f, p := good, protocol.ProbeReply{}
 		spoil(&f, &p)

@@ -108,6 +108,8 @@ type ProbeRequest struct {
 	Artefacts []string `json:"artefacts,omitempty"`
 	// Programs are those of the system that something will call, by name.
 	Programs []string `json:"programs,omitempty"`
+	// Empty are folders in which nothing should be; one that is not there is empty.
+	Empty []string `json:"empty,omitempty"`
 }
 
 // ProbeReply says of each thing asked what is wrong with it; what is well is
@@ -118,6 +120,7 @@ type ProbeReply struct {
 	Free      map[string]string `json:"free"`
 	Artefacts map[string]string `json:"artefacts"`
 	Programs  map[string]string `json:"programs,omitempty"`
+	Empty     map[string]string `json:"empty,omitempty"`
 }
 
 // File is one file to be written whole.
