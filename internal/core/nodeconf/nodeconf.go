@@ -672,12 +672,16 @@ conf_dir = "/etc/cni/net.d"
 bin_dirs = ["/opt/cni/bin", "/usr/lib/cni"]
 `, []string{UnitContainerd})
 	r.text("/etc/sysctl.d/90-verbund.conf", 0o644, "# pods are reached through the node\nnet.ipv4.ip_forward = 1\n", nil)
-	r.text("/etc/containerd/certs.d/_default/hosts.toml", 0o644, fmt.Sprintf(`# everything comes through the site's registry
-server = "http://%[1]s"
-
-[host."http://%[1]s"]
+	// Where machines have a way out, what the site's registry does not have comes from where
+	// its name says: that is what a file without a server means.
+	head := fmt.Sprintf("# everything comes through the site's registry\nserver = \"http://%s\"\n", c.Registry)
+	if c.Listed {
+		head = "# the site's registry is asked first\n"
+	}
+	r.text("/etc/containerd/certs.d/_default/hosts.toml", 0o644, fmt.Sprintf(`%s
+[host."http://%s"]
 capabilities = ["pull", "resolve"]
-`, c.Registry), nil)
+`, head, c.Registry), nil)
 	for _, up := range c.Network.Mirror {
 		r.text("/etc/containerd/certs.d/"+up+"/hosts.toml", 0o644, fmt.Sprintf(`# through the site's mirror, which fetches once for all
 server = "https://%[1]s"

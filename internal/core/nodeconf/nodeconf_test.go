@@ -393,3 +393,28 @@ func TestRecord(t *testing.T) {
 		}
 	}
 }
+
+// On machines with a way out the site's registry is asked first, and what it does not have comes
+// from where its name says; without one, nothing else is asked.
+func TestRegistries(t *testing.T) {
+	c, err := coretest.Cluster("v1.37.2", 1, 1, topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, listed := range []bool{false, true} {
+		c.Listed = listed
+		found := false
+		for _, f := range nodeconf.Render(c, c.Machines[0], nodeconf.Options{}) {
+			if f.Path != "/etc/containerd/certs.d/_default/hosts.toml" {
+				continue
+			}
+			found = true
+			if strings.Contains(f.Content, "server = ") == listed || !strings.Contains(f.Content, `[host."http://registry.estuary.test:5000"]`) {
+				t.Errorf("listed %t:\n%s", listed, f.Content)
+			}
+		}
+		if !found {
+			t.Errorf("listed %t: there is no such file", listed)
+		}
+	}
+}
