@@ -262,10 +262,12 @@ func (r *Run) firstTrust(ctx context.Context, m topology.Machine) (string, error
 // what its components need of its system.
 func (r *Run) fits(ctx context.Context, m topology.Machine) error {
 	return r.With(ctx, m.Name, func(c session.Machine) error {
+		asked := time.Now()
 		f, err := c.Facts(ctx)
 		if err != nil {
 			return err
 		}
+		asked = asked.Add(time.Since(asked) / 2)
 		q := protocol.ProbeRequest{Programs: nodeconf.Programs(m)}
 		b, err := c.Read(ctx, nodeconf.Record)
 		if err != nil {
@@ -279,7 +281,7 @@ func (r *Run) fits(ctx context.Context, m topology.Machine) error {
 		if err != nil {
 			return err
 		}
-		return look.Fits(r.SiteFile, m, f, p)
+		return look.Fits(r.SiteFile, m, f, p, asked)
 	})
 }
 

@@ -5,8 +5,10 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/machine/protocol"
 )
@@ -21,10 +23,13 @@ func (e *Unfit) Error() string {
 	return fmt.Sprintf("machine %s is not fit for what is declared: %s; nothing was written to it but its agent", e.Machine, strings.Join(e.Lacks, "; "))
 }
 
-// Fits says what a machine of a list lacks of its size, of rights, and of the programs that
-// its components call.
-func Fits(s *declare.Site, m topology.Machine, f *protocol.FactsReply, p *protocol.ProbeReply) error {
+// Fits says what a machine of a list lacks of its size, of rights, of the time, and of the
+// programs that its components call; asked is when it said its facts.
+func Fits(s *declare.Site, m topology.Machine, f *protocol.FactsReply, p *protocol.ProbeReply, asked time.Time) error {
 	e := &Unfit{Machine: m.Name}
+	if off := f.Clock.Sub(asked); off.Abs() > plan.ClockOff {
+		e.Lacks = append(e.Lacks, fmt.Sprintf("its clock is %s off, and certificates depend on clocks: have it synchronised", off.Round(100*time.Millisecond)))
+	}
 	if f.Rights != "all" {
 		e.Lacks = append(e.Lacks, "the login may only "+f.Rights+": give it sudo without a password")
 	}

@@ -3,6 +3,7 @@ package look
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/topology"
@@ -13,12 +14,14 @@ import (
 func TestFits(t *testing.T) {
 	s := &declare.Site{Sizes: map[string]declare.Size{"small": {CPUs: 2, Memory: 4 << 30, Disk: 20 << 30}}}
 	m := topology.Machine{Name: "tidewatch-gauges-1", Size: "small"}
-	good := protocol.FactsReply{Rights: "all", CPUs: 2, Memory: 4<<30 - 4<<30/20, Disk: 20 << 30}
-	if err := Fits(s, m, &good, &protocol.ProbeReply{}); err != nil {
+	now := time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC)
+	good := protocol.FactsReply{Rights: "all", Clock: now.Add(time.Second), CPUs: 2, Memory: 4<<30 - 4<<30/20, Disk: 20 << 30}
+	if err := Fits(s, m, &good, &protocol.ProbeReply{}, now); err != nil {
 		t.Errorf("one that fits: %v", err)
 	}
 	for want, spoil := range map[string]func(*protocol.FactsReply, *protocol.ProbeReply){
 		"the login may only look": func(f *protocol.FactsReply, _ *protocol.ProbeReply) { f.Rights = "look" },
+		"its clock is 9m0s off":   func(f *protocol.FactsReply, _ *protocol.ProbeReply) { f.Clock = now.Add(9 * time.Minute) },
 		"it has 1 processors":     func(f *protocol.FactsReply, _ *protocol.ProbeReply) { f.CPUs = 1 },
 		"it has 2 processors, 2G": func(f *protocol.FactsReply, _ *protocol.ProbeReply) { f.Memory = 2 << 30 },
 		"15GiB disk":              func(f *protocol.FactsReply, _ *protocol.ProbeReply) { f.Disk = 15 << 30 },
@@ -31,7 +34,7 @@ func TestFits(t *testing.T) {
 	} {
 		f, p := good, protocol.ProbeReply{}
 		spoil(&f, &p)
-		if err := Fits(s, m, &f, &p); err == nil || !strings.Contains(err.Error(), want) {
+		if err := Fits(s, m, &f, &p, now); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", want, err)
 		}
 	}
