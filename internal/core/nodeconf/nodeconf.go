@@ -111,6 +111,11 @@ func Units(m topology.Machine) []string {
 // by what the cluster runs there.
 var Own = []string{"/etc/kubernetes", "/etc/containerd", "/etc/cni/net.d", "/var/lib/etcd", "/var/lib/kubelet", "/var/lib/containerd", "/var/lib/verbund", "/etc/verbund"}
 
+// Taken names the cluster that has taken over a machine of a list, from the moment on when it
+// was found fit and nobody else's: nothing is written to it before, and nothing wiped from one
+// that has neither this nor a record.
+const Taken = "/etc/verbund/taken"
+
 // Programs are what a machine's components call of its system, by name: what no artefact
 // brings.
 func Programs(m topology.Machine) []string {

@@ -565,6 +565,8 @@ func (p *planner) getting() {
 		if !s.Reached {
 			text, why, needs := fmt.Sprintf("get a machine of size %s in zone %s", m.Size, m.Zone), "it is declared and the site does not have it", room
 			switch {
+			case s.Exists && c.Listed:
+				text, why, needs = "log in, and take it over where it is not yet", "it was not reached: "+s.Trouble, nil
 			case s.Exists:
 				text, why, needs = "switch it on and log in", "it was not reached: "+s.Trouble, nil
 			case m.Hardware != "":

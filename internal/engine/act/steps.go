@@ -2,6 +2,7 @@ package act
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -118,7 +119,11 @@ func (r *Run) release(ctx context.Context, name string) error {
 	if im, err := look.MachineAt(ctx, r.Session, name); err == nil && im.Adopted {
 		switch {
 		case im.Power == site.PowerOn:
-			if err := r.wipeDisk(ctx, name); err != nil {
+			ours, err := r.ours(ctx, name)
+			if err == nil && ours {
+				err = r.wipeDisk(ctx, name)
+			}
+			if err != nil {
 				return err
 			}
 		case r.Cluster.Listed:
@@ -130,6 +135,23 @@ func (r *Run) release(ctx context.Context, name string) error {
 		return err
 	}
 	return r.Store.ForgetMachine(name)
+}
+
+// ours says whether this cluster has a machine that was there before: one of a list that was
+// never taken over is not wiped, for what lies there is somebody else's.
+func (r *Run) ours(ctx context.Context, name string) (bool, error) {
+	if !r.Cluster.Listed {
+		return true, nil
+	}
+	by := ""
+	err := r.With(ctx, name, func(c session.Machine) (err error) {
+		by, err = look.TakenBy(ctx, c)
+		return err
+	})
+	if errors.Is(err, session.ErrNotMet) {
+		return false, nil
+	}
+	return by == r.Cluster.Name, err
 }
 
 // over ends a change: all of it is well, and what of it may not change from now on is
@@ -269,19 +291,25 @@ func (r *Run) fits(ctx context.Context, m topology.Machine) error {
 		}
 		asked = asked.Add(time.Since(asked) / 2)
 		q := protocol.ProbeRequest{Programs: nodeconf.Programs(m)}
-		b, err := c.Read(ctx, nodeconf.Record)
-		if err != nil {
+		by, err := look.TakenBy(ctx, c)
+		switch {
+		case err != nil:
 			return err
-		}
-		// What has no record of ours may be in use by somebody who does not know of us.
-		if len(b[nodeconf.Record]) == 0 {
+		case by == "":
+			// It may be in use by somebody who does not know of us.
 			q.Empty = nodeconf.Own
+		case by != r.Cluster.Name:
+			return &look.Unfit{Machine: m.Name, Lacks: []string{fmt.Sprintf("what lies there says that it belongs to cluster %s, of which nothing is known here: have it taken out of that cluster by whoever has that, or list another machine", by)}}
 		}
 		p, err := c.Probe(ctx, q)
 		if err != nil {
 			return err
 		}
-		return look.Fits(r.SiteFile, m, f, p, asked)
+		if err := look.Fits(r.SiteFile, m, f, p, asked); err != nil {
+			return err
+		}
+		_, err = c.Put(ctx, []protocol.File{{Path: nodeconf.Taken, Mode: 0o644, Content: []byte(r.Cluster.Name + "\n")}}, nil)
+		return err
 	})
 }
 

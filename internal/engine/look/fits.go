@@ -1,6 +1,7 @@
 package look
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -8,8 +9,10 @@ import (
 	"time"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/engine/session"
 	"verbund/internal/machine/protocol"
 )
 
@@ -46,6 +49,19 @@ func Fits(s *declare.Site, m topology.Machine, f *protocol.FactsReply, p *protoc
 		return e
 	}
 	return nil
+}
+
+// TakenBy names the cluster that has a machine of a list, by what lies there; nobody has one of
+// which nothing is known.
+func TakenBy(ctx context.Context, c session.Machine) (string, error) {
+	b, err := c.Read(ctx, nodeconf.Record, nodeconf.Taken)
+	if err != nil {
+		return "", err
+	}
+	if o := nodeconf.ReadRecord(b[nodeconf.Record]); o != nil {
+		return o.Cluster, nil
+	}
+	return strings.TrimSpace(string(b[nodeconf.Taken])), nil
 }
 
 // sized says whether a machine has what its size means.

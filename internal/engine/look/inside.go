@@ -112,9 +112,22 @@ func (x *inside) units(ctx context.Context) error {
 	return err
 }
 
+// errNotTaken is a machine of a list that this cluster has not taken over.
+var errNotTaken = errors.New("it was not taken over yet")
+
 // whose finds out which cluster a machine is of, and before the founding whether data lies
 // where the datastore is to be.
 func (x *inside) whose(ctx context.Context, name string) error {
+	if x.v.Cluster.Listed {
+		// Somebody else's is left alone until it was found fit.
+		by, err := TakenBy(ctx, x.m)
+		if err == nil && by != x.v.Cluster.Name {
+			err = errNotTaken
+		}
+		if err != nil {
+			return err
+		}
+	}
 	record, err := x.m.Read(ctx, nodeconf.Record)
 	if err != nil {
 		return err
