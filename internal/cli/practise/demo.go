@@ -108,12 +108,8 @@ func (d *demo) real(folder string) error {
 	if err != nil {
 		return err
 	}
-	b, err := os.ReadFile(filepath.Join(abs, "catalogue.yaml"))
-	if err != nil {
-		return term.Usage("%s has no catalogue of real components: %v; build them with: cd tools/components && go run . -to FOLDER", folder, err)
-	}
-	if d.cat, err = versions.Read(b); err != nil {
-		return term.Usage("the catalogue of %s is not used: %v; build the components once more", folder, err)
+	if d.cat, _, err = desk.Components(folder, abs, desk.FullCatalogue); err != nil {
+		return err
 	}
 	if from, _ := d.hop(); from == "" {
 		return term.Usage("%s has the components of one minor version, and there is nothing to upgrade to; build two: go run . -to FOLDER -sets v1.36.3,v1.37.2", folder)

@@ -61,7 +61,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 			for _, kind := range []struct {
 				from, catalogue, site string
 				oldGroups             bool
-			}{{components, fullCatalogue, draftLinux, oldGroups()}, {listed, fullCatalogue, draftListed, false}, {control, lightCatalogue, draftSite, false}} {
+			}{{components, desk.FullCatalogue, draftLinux, oldGroups()}, {listed, desk.FullCatalogue, draftListed, false}, {control, desk.LightCatalogue, draftSite, false}} {
 				if kind.from == "" {
 					continue
 				}
@@ -153,26 +153,15 @@ func oldGroups() bool {
 	return err != nil
 }
 
-// The catalogues of a folder of real components: of all of them, and of those of the control
-// plane with stand-ins of all others.
-const (
-	fullCatalogue  = "catalogue.yaml"
-	lightCatalogue = "catalogue-light.yaml"
-)
-
 // real reads a catalogue of a folder of real components, and adds what a draft says of it.
 func real(dir, components, file string, at map[string]any) (*versions.Catalogue, error) {
 	folder := components
 	if !filepath.IsAbs(folder) {
 		folder = filepath.Join(dir, folder)
 	}
-	b, err := os.ReadFile(filepath.Join(folder, file))
+	cat, b, err := desk.Components(components, folder, file)
 	if err != nil {
-		return nil, term.Usage("%s has no catalogue of real components: %v; build them with: cd tools/components && go run . -to FOLDER", components, err)
-	}
-	cat, err := versions.Read(b)
-	if err != nil {
-		return nil, term.Usage("the catalogue of %s is not used: %v; build the components once more", components, err)
+		return nil, err
 	}
 	// Both files name it as it lies beside them, so that they can be moved together.
 	from, err := filepath.Abs(dir)
