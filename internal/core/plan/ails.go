@@ -17,6 +17,9 @@ import (
 type Trouble struct {
 	Machine string // empty: the cluster as a whole
 	AddOn   bool   // an add-on that does not serve everywhere
+	// Fronts are the machines of which one has to serve for the API, or its endpoint, to
+	// answer, when that does not.
+	Fronts []string
 	Text    string
 }
 
@@ -38,7 +41,7 @@ func Ails(c *topology.Cluster, o Observed, why Unseen, now time.Time) []Trouble 
 		return []Trouble{{Text: fmt.Sprintf("the site was not seen: %v", why.Site)}}
 	}
 	if !o.API {
-		add("the API does not answer: %v", why.API)
+		out = append(out, Trouble{Fronts: servers(c), Text: fmt.Sprintf("the API does not answer: %v", why.API)})
 	}
 	if why.Datastore != nil {
 		add("%v", why.Datastore)
@@ -82,7 +85,7 @@ func Ails(c *topology.Cluster, o Observed, why Unseen, now time.Time) []Trouble 
 	}
 	at = ""
 	if o.API && !o.Endpoint {
-		add("the API does not answer at the endpoint %s", c.Endpoint.Addr())
+		out = append(out, Trouble{Fronts: fronts(c), Text: fmt.Sprintf("the API does not answer at the endpoint %s", c.Endpoint.Addr())})
 	}
 	for _, name := range []string{versions.NetworkAddOn, versions.DNSAddOn} {
 		text := ""
@@ -96,6 +99,32 @@ func Ails(c *topology.Cluster, o Observed, why Unseen, now time.Time) []Trouble 
 		}
 	}
 	return out
+}
+
+// fronts are the machines of which one has to serve for the endpoint to answer.
+func fronts(c *topology.Cluster) []string {
+	if c.Endpoint.By != topology.ByBalancer {
+		return servers(c)
+	}
+	var out []string
+	for _, m := range c.With(versions.Balances) {
+		out = append(out, m.Name)
+	}
+	return out
+}
+
+// servers are the machines with an API server.
+func servers(c *topology.Cluster) []string {
+	var out []string
+	for _, m := range c.With(versions.API) {
+		out = append(out, m.Name)
+	}
+	return out
+}
+
+// Excused says whether it is no wonder while a run has machines out of service, by name.
+func (t Trouble) Excused(out map[string]bool) bool {
+	return t.AddOn || out[t.Machine] || len(t.Fronts) > 0 && !slices.ContainsFunc(t.Fronts, func(m string) bool { return !out[m] })
 }
 
 // loops says whether a unit is in the middle of failing and being started again,

@@ -155,3 +155,28 @@ func TestRestartLoop(t *testing.T) {
 		}
 	}
 }
+
+// What a run has taken out of service is no trouble while it does so: its machines, and the
+// endpoint when nobody of those is left that answer there.
+func TestExcused(t *testing.T) {
+	c := cluster(t)
+	o := wellSeen(c)
+	o.Endpoint = false
+	ts := Ails(c, o, Unseen{}, time.Time{})
+	if len(ts) != 1 {
+		t.Fatalf("%d troubles, wanted that of the endpoint alone: %v", len(ts), ts)
+	}
+	out := map[string]bool{"tidewatch-gauges-1": true}
+	if ts[0].Excused(out) {
+		t.Error("a worker that is out excuses an endpoint that does not answer")
+	}
+	for _, m := range fronts(c) {
+		out[m] = true
+	}
+	if len(fronts(c)) == 0 || !ts[0].Excused(out) {
+		t.Errorf("the endpoint does not answer while %v are out, and that is no excuse", fronts(c))
+	}
+	if (Trouble{Machine: "tidewatch-control-2"}).Excused(out) == (Trouble{Machine: "tidewatch-gauges-1"}).Excused(out) {
+		t.Error("a machine is excused by whether it is out itself")
+	}
+}

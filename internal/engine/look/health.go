@@ -175,7 +175,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 	}
 	for _, t := range v.Ails() {
 		// What a run has taken out of service is no trouble; what it leaves so is.
-		if h.Run != nil && (out[t.Machine] || t.AddOn) {
+		if h.Run != nil && t.Excused(out) {
 			continue
 		}
 		h.Ailing = append(h.Ailing, t.Text)
