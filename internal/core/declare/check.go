@@ -56,6 +56,7 @@ func (k *checker) all() {
 	k.trust()
 	k.components()
 	k.pools()
+	k.rollouts()
 	k.room()
 	k.images()
 	k.system()
@@ -232,7 +233,24 @@ func (k *checker) defaults() {
 		if !k.has(at + "rollout.batch") {
 			p.Rollout.Batch = Share{Number: 1}
 		}
+		if !k.has(at + "rollout.surge") {
+			p.Rollout.Surge = Share{Number: 1}
+		}
+		set(&p.Rollout.Order, "zones")
+		number(&p.Rollout.Trial, at+"rollout.trial", 1)
+		span(&p.Rollout.Soak, at+"rollout.soak", time.Minute)
+		set(&p.Rollout.Hold, "never")
 		span(&p.Rollout.Patience, at+"rollout.patience", 2*time.Minute)
+	}
+	set(&c.Control.Rollout.Way, "in-place")
+	span(&c.Control.Rollout.Soak, "control.rollout.soak", 10*time.Second)
+	set(&c.Control.Rollout.Hold, "never")
+	set(&c.Rollout.Pools, "in-turn")
+	if w := c.Rollout.Window; w != nil {
+		set(&w.TimeZone, "UTC")
+		if len(w.Days) == 0 {
+			w.Days = slices.Clone(Weekdays)
+		}
 	}
 }
 
@@ -256,6 +274,7 @@ func (k *checker) control() {
 		}
 	}
 	k.imageOf("control.image", c.Image)
+	k.wayAndHold("control.rollout", c.Rollout.Way, c.Rollout.Hold)
 	k.datastore()
 }
 

@@ -58,15 +58,7 @@ func (k *checker) pool(i int, seen, hardware map[string]bool) {
 	}
 	k.imageOf(at+".image", p.Image)
 	k.labels(at, p)
-	if p.Rollout.Way != "in-place" {
-		k.add(at+".rollout.way", "unknown-way", fmt.Sprintf("roll-out way %q is not known", p.Rollout.Way), "write in-place")
-	}
-	switch b := p.Rollout.Batch; {
-	case b.Of(p.Count.From) < 1:
-		k.add(at+".rollout.batch", "bad-batch", fmt.Sprintf("a batch of %s machines never ends", b), "choose 1 or more, or a share")
-	case b.Of(p.Count.From) >= p.Count.From && p.Count.From > 1:
-		k.add(at+".rollout.batch", "batch-whole-pool", fmt.Sprintf("a batch of %s takes the whole pool %s down at once", b, p.Name), fmt.Sprintf("choose less than %d", p.Count.From))
-	}
+	k.rollout(at+".rollout", p)
 	if p.Enrolment != "issued" && p.Enrolment != "token" {
 		k.add(at+".enrolment", "unknown-enrolment", fmt.Sprintf("enrolment %q is not known", p.Enrolment), oneOf(p.Enrolment, []string{"issued", "token"}))
 	} else if p.Enrolment == "token" && !k.c.Trust.OwnRenewal() && k.c.Trust.Keys != "outside" {

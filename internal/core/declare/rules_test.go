@@ -35,6 +35,8 @@ machines:
   - {address: 10.81.7.22, zone: south, size: small}
 `
 
+func window(keys string) string { return least + "rollout: {window: {" + keys + "}}\n" }
+
 func pool(keys string) string { return least + "pools:\n  - {name: keepers, " + keys + "}\n" }
 
 func three(endpoint string) string {
@@ -203,7 +205,21 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "bad-label", want: "a b: c is not a label", bad: pool("labels: {'a b': c}"), good: pool("labels: {a: c}")},
 		{rule: "label-reserved", want: "label kubernetes.io/x belongs to Kubernetes", bad: pool("labels: {kubernetes.io/x: y}"), good: pool("labels: {lamps.test/x: y}")},
 		{rule: "bad-taint", want: `taint effect "NoSchedul" is not known; did you mean NoSchedule?`, bad: pool("taints: [{key: a, effect: NoSchedul}]"), good: pool("taints: [{key: a, effect: NoSchedule}]")},
-		{rule: "unknown-way", want: `roll-out way "blue-green" is not known`, bad: pool("rollout: {way: blue-green}"), good: pool("rollout: {way: in-place}")},
+		{rule: "unknown-way", want: `roll-out way "replacment" is not known; did you mean replacement?`, bad: pool("rollout: {way: replacment}"), good: pool("rollout: {way: replacement}")},
+		{rule: "unknown-way", want: `roll-out way "rebuild" is not known`, bad: least + "control: {rollout: {way: rebuild}}\n", good: least + "control: {rollout: {way: replacement}}\n"},
+		{rule: "unknown-hold", want: `a roll-out does not hold "each-machine"`, bad: pool("rollout: {hold: each-machine}"), good: pool("rollout: {hold: each-batch}")},
+		{rule: "unknown-order", want: `order "zone" of a roll-out is not known; did you mean zones?`, bad: pool("rollout: {order: zone}"), good: pool("rollout: {order: spread}")},
+		{rule: "unknown-order", want: `pools do not go "at-once"`, bad: least + "rollout: {pools: at-once}\n", good: least + "rollout: {pools: together}\n"},
+		{rule: "bad-trial", want: "-1 machines cannot go on trial", bad: pool("count: 3, rollout: {trial: -1}"), good: pool("count: 3, rollout: {trial: 2}")},
+		{rule: "no-trial", want: "no machine of pool keepers goes first", bad: pool("count: 3, rollout: {trial: 0}"), good: pool("count: 3, rollout: {trial: 1}")},
+		{rule: "no-trial", want: "all 3 machines of pool keepers are on trial", bad: pool("count: 3, rollout: {trial: 3}"), good: pool("count: 3, rollout: {trial: 2}")},
+		{rule: "hold-idle", want: "pool keepers holds after its trial, and has none", bad: pool("count: 3, rollout: {trial: 0, hold: after-trial}"), good: pool("count: 3, rollout: {hold: after-trial}")},
+		{rule: "bad-failures", want: "-1 machines cannot fail", bad: pool("count: 3, rollout: {failures: -1}"), good: pool("count: 3, rollout: {failures: 1}")},
+		{rule: "failures-all", want: "the roll-out goes on when all 3 machines of pool keepers have failed", bad: pool("count: 3, rollout: {failures: 3}"), good: pool("count: 3, rollout: {failures: 2}")},
+		{rule: "bad-window", want: `"monday" is no day`, bad: window("days: [monday], from: '22:00', to: '05:00'"), good: window("days: [mon], from: '22:00', to: '05:00'")},
+		{rule: "bad-window", want: `"10pm" is no time of day`, bad: window("from: 10pm, to: '05:00'"), good: window("from: '22:00', to: '05:00'")},
+		{rule: "bad-window", want: "a window from 22:00 to 22:00 is none", bad: window("from: '22:00', to: '22:00'"), good: window("from: '22:00', to: '21:59'")},
+		{rule: "bad-window", want: `time zone "Europe/Atlantis" is not known`, bad: window("from: '22:00', to: '05:00', timeZone: Europe/Atlantis"), good: window("from: '22:00', to: '05:00', timeZone: Europe/Berlin")},
 		{rule: "bad-batch", want: "a batch of 0 machines never ends", bad: pool("rollout: {batch: 0}"), good: pool("rollout: {batch: 25%}")},
 		{rule: "batch-whole-pool", want: "warning: a batch of 2 takes the whole pool keepers down at once", bad: pool("count: 2, rollout: {batch: 2}"), good: pool("count: 3, rollout: {batch: 2}")},
 		{rule: "unknown-enrolment", want: `enrolment "tokn" is not known; did you mean token?`, bad: pool("enrolment: tokn"), good: pool("enrolment: issued")},

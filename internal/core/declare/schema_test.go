@@ -81,6 +81,7 @@ system:
 trust: {authority: 3650d, leaf: 90d, renew: 20d, algorithm: ecdsa-p384, tokens: rsa-2048, keys: held, kubelets: {renew: own, life: 90d}, programs: [{name: lampbook, names: [lampbook.test], client: true, algorithm: ed25519}]}
 addOns: {coredns: {version: v1.14.2, reason: slow answers}}
 exceptions: [{rule: setting-unknown, reason: tried}]
+rollout: {pools: together, window: {days: [mon, tue], from: '22:00', to: '05:30', timeZone: Etc/GMT-1}}
 pools:
   - name: keepers
     count: 2-4
@@ -90,7 +91,7 @@ pools:
     labels: {a: b}
     taints: [{key: a, value: b, effect: NoSchedule}]
     kubernetes: v1.36.3
-    rollout: {way: in-place, batch: 50%, patience: 90s}
+    rollout: {way: replacement, batch: 50%, surge: 2, order: spread, trial: 1, soak: 2m, hold: after-trial, failures: 1, patience: 90s}
     enrolment: issued
     adopt: ["02:5e:00:00:00:01"]
 `

@@ -36,6 +36,7 @@ type Declaration struct {
 	Network    Network              `yaml:"network" doc:"the network plugin, and the ways out"`
 	Control    Control              `yaml:"control" doc:"the control-plane machines"`
 	Pools      []Pool               `yaml:"pools" doc:"named groups of worker machines"`
+	Rollout    Rollouts             `yaml:"rollout" doc:"how changes reach the cluster as a whole"`
 	Components map[string]Component `yaml:"components" doc:"settings of components beyond what Verbund derives, by component: kube-apiserver, kube-controller-manager, kube-scheduler, kubelet, kube-proxy, etcd; checked against what each minor knows"`
 	Images     map[string]Image     `yaml:"images" doc:"machine images that the site composes once and uses again, by name"`
 	System     System               `yaml:"system" doc:"what the machines' operating system is told"`
@@ -122,6 +123,7 @@ type Control struct {
 	Nodes     *bool     `yaml:"nodes" doc:"whether they appear as nodes, with the taint of the control plane" def:"true"`
 	Names     []string  `yaml:"names" doc:"further names and addresses in the API server's certificate" eg:"[api.tidewatch.example]"`
 	Datastore Datastore `yaml:"datastore" doc:"where the datastore's members are"`
+	Rollout   Careful   `yaml:"rollout" doc:"how changes reach these machines, and those of the datastore: always one after the other"`
 }
 
 // AsNodes says whether control-plane machines appear as nodes.
@@ -168,9 +170,37 @@ type Loss struct {
 
 // Rollout says how changes reach the machines of a pool.
 type Rollout struct {
-	Way      string   `yaml:"way" doc:"in place: the machine stays, its versions change" def:"in-place" oneof:"in-place"`
-	Batch    Share    `yaml:"batch" doc:"machines at a time, or a share of the pool such as 25%" def:"1"`
+	Way      string   `yaml:"way" doc:"in place: the machine stays, and what it runs changes; replacement: a new one comes first, then the old one goes; what a machine cannot become while it lives is done by replacement in either way" def:"in-place" oneof:"in-place,replacement"`
+	Batch    Share    `yaml:"batch" doc:"machines out of service at a time, or a share of the pool such as 25%" def:"1"`
+	Surge    Share    `yaml:"surge" doc:"new machines beyond the count at a time, or a share of the pool, where machines are replaced" def:"1"`
+	Order    string   `yaml:"order" doc:"zone by zone, so that no batch ever spans two, or spread over them" def:"zones" oneof:"zones,spread"`
+	Trial    int      `yaml:"trial" doc:"how many machines go first, alone, and are watched before the rest; 0 for none" def:"1"`
+	Soak     Duration `yaml:"soak" doc:"how long those on trial have to stay well" def:"1m"`
+	Hold     string   `yaml:"hold" doc:"where the roll-out stops and waits for a person's word" def:"never" oneof:"never,after-trial,each-batch,each-pool"`
+	Failures int      `yaml:"failures" doc:"how many machines may fail before the roll-out stops; those that did stay cordoned, and are named" def:"0"`
 	Patience Duration `yaml:"patience" doc:"how long a drain may take before the run stops" def:"2m"`
+}
+
+// Careful says how changes reach machines that always go one after the other.
+type Careful struct {
+	Way  string   `yaml:"way" doc:"as for a pool" def:"in-place" oneof:"in-place,replacement"`
+	Soak Duration `yaml:"soak" doc:"how long the first of them has to stay well before the second goes" def:"10s"`
+	Hold string   `yaml:"hold" doc:"where the roll-out stops and waits for a person's word" def:"never" oneof:"never,after-trial,each-batch,each-pool"`
+}
+
+// Rollouts says how changes reach a cluster as a whole.
+type Rollouts struct {
+	Pools  string  `yaml:"pools" doc:"one pool after the other, in the order in which they are declared, or all of them together" def:"in-turn" oneof:"in-turn,together"`
+	Window *Window `yaml:"window" doc:"when a batch may begin; without one, at any time"`
+}
+
+// Window is hours of some days in which a batch may begin. One that has begun ends, also
+// after them.
+type Window struct {
+	Days     []string `yaml:"days" doc:"mon, tue, wed, thu, fri, sat, sun: those on which it opens" def:"every day" eg:"[mon, tue, wed, thu]"`
+	From     string   `yaml:"from" doc:"hour and minute at which it opens" need:"yes" eg:"'22:00'"`
+	To       string   `yaml:"to" doc:"hour and minute at which it closes, on the next day where that is not after from" need:"yes" eg:"'05:30'"`
+	TimeZone string   `yaml:"timeZone" doc:"a name of the IANA time-zone database" def:"UTC" eg:"Europe/Berlin"`
 }
 
 // Component holds settings of one component.

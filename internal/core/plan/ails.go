@@ -20,7 +20,7 @@ type Trouble struct {
 	// Fronts are the machines of which one has to serve for the API, or its endpoint, to
 	// answer, when that does not.
 	Fronts []string
-	Text    string
+	Text   string
 }
 
 // Unseen says why parts of a cluster could not be looked at.
