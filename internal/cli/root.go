@@ -103,6 +103,7 @@ func run(a *desk.App, args []string) int {
 	var mistake *converge.Mistake
 	var pending *converge.Pending
 	var foreign *kubeconfig.Foreign
+	var held *engineact.Held
 	switch {
 	case errors.As(err, &x):
 		code = x.Code
@@ -110,7 +111,7 @@ func run(a *desk.App, args []string) int {
 		code = term.ExitFailed
 	case errors.As(err, &mistake), errors.As(err, &foreign):
 		code = term.ExitUsage
-	case errors.As(err, &pending):
+	case errors.As(err, &pending), errors.As(err, &held):
 		code = term.ExitNotWell
 	case errors.As(err, &locked):
 		code = term.ExitLocked

@@ -101,6 +101,7 @@ func newWorldIn(t testing.TB, dir, shape, version string) *world {
 	block := fmt.Sprintf("127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256)
 	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
 	w.edit("estuary.site.yaml", `pace: .*`, "pace: 400")
+	w.soak("1s")
 	t.Cleanup(func() {
 		if t.Failed() {
 			_, errs, _ := w.run("history")
@@ -154,6 +155,18 @@ func (w *world) edit(file, pattern, with string) {
 func (w *world) declare(pattern, with string) {
 	w.Helper()
 	w.edit("tidewatch.verbund.yaml", pattern, with)
+}
+
+// soak declares how long all of those are watched that go first.
+func (w *world) soak(span string) {
+	w.Helper()
+	b, err := os.ReadFile(w.path("tidewatch.verbund.yaml"))
+	if err != nil {
+		w.Fatal(err)
+	}
+	if err := os.WriteFile(w.path("tidewatch.verbund.yaml"), regexp.MustCompile(`soak: \w+`).ReplaceAll(b, []byte("soak: "+span)), 0o644); err != nil {
+		w.Fatal(err)
+	}
 }
 
 // fewer declares smaller pools than were drafted, each written machine by machine.

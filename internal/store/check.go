@@ -27,8 +27,19 @@ func (s *Store) agree() []error {
 	_, merr := s.Machines()
 	_, rerr := s.Resting()
 	_, cerr := s.Counts()
-	if err := errors.Join(err, merr, rerr, cerr); err != nil {
+	_, perr := s.Peers()
+	_, oerr := s.OpenWaves()
+	_, serr := s.Spared()
+	_, herr := s.Held()
+	numbers, nerr := s.Numbers()
+	if err := errors.Join(err, merr, rerr, cerr, perr, oerr, serr, herr, nerr); err != nil {
 		return append(out, err)
+	}
+	for _, group := range slices.Sorted(maps.Keys(numbers)) {
+		ns := slices.Sorted(slices.Values(numbers[group]))
+		if len(slices.Compact(slices.Clone(ns))) < len(ns) || len(ns) > 0 && ns[0] < 1 {
+			out = append(out, fmt.Errorf("the machines of %s have the numbers %v, of which one is there twice or is none", group, numbers[group]))
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(members)) {
 		ms := slices.Clone(members[name])
@@ -100,7 +111,7 @@ func (s *Store) agreeJournal() []error {
 		switch e.Kind {
 		case RunBegan, StepBegan:
 			began[step] = true
-		case StepDone, StepFailed:
+		case StepDone, StepFailed, StepHeld:
 			if !began[step] {
 				out = append(out, fmt.Errorf("in the journal step %s of run %s ended and had not begun", e.Step, e.Run))
 			}

@@ -70,7 +70,7 @@ func furnish(tx *bbolt.Tx) error {
 
 // formatText says the format so that a changed bit of it is noticed.
 func formatText(n int) []byte {
-	if n < 3 {
+	if n < checked {
 		return fmt.Append(nil, n)
 	}
 	return fmt.Appendf(nil, "%d %x", n, mark("meta", []byte("format"), fmt.Append(nil, n)))
@@ -230,9 +230,9 @@ func (s *Store) format(t *bbolt.Tx) (int, error) {
 	case n > Format:
 		return 0, fmt.Errorf("the store has format %d, and this program knows %d; use the newer version of Verbund that wrote it, nothing was changed", n, Format)
 	}
-	if n >= 3 {
+	if n >= checked {
 		for _, b := range append(buckets, bucketSums) {
-			if t.Bucket(b) == nil {
+			if t.Bucket(b) == nil && since[string(b)] <= n {
 				return 0, &Damage{s.file(), fmt.Errorf("the table %s is missing", b)}
 			}
 		}
@@ -272,6 +272,8 @@ func (s *Store) update(f func(*tx) error) (err error) {
 			if err := furnish(bt); err != nil {
 				return err
 			}
+		}
+		if n < checked {
 			if err := s.renew(&tx{Tx: bt, path: s.file(), old: true}, &tx{Tx: bt, path: s.file()}, nil); err != nil {
 				return err
 			}
@@ -334,7 +336,7 @@ func (s *Store) view(f func(*tx) error) (err error) {
 		if err != nil {
 			return err
 		}
-		return f(&tx{Tx: bt, path: s.file(), old: n < 3})
+		return f(&tx{Tx: bt, path: s.file(), old: n < checked})
 	})
 }
 

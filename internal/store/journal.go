@@ -19,6 +19,7 @@ const (
 	StepBegan   = "step-began"
 	StepDone    = "step-done"
 	StepFailed  = "step-failed"
+	StepHeld    = "step-held" // it waits for a person, or for its hour, and the run ends
 	Note        = "note"
 	RunEnded    = "run-ended"
 	OutcomeDone = "done"
@@ -32,9 +33,11 @@ type Entry struct {
 	Step    string    `json:"step,omitempty"` // identifier: what/where
 	What    string    `json:"what,omitempty"` // the step's kind
 	Where   string    `json:"where,omitempty"`
+	Group   string    `json:"group,omitempty"` // of a roll-out, of which the step is part
+	Wave    int       `json:"wave,omitempty"`
 	Text    string    `json:"text,omitempty"`
 	Seconds float64   `json:"seconds,omitempty"` // how long it took
-	Outcome string    `json:"outcome,omitempty"` // of a run: done, failed, interrupted
+	Outcome string    `json:"outcome,omitempty"` // of a run: done, failed, interrupted, held
 	Error   string    `json:"error,omitempty"`
 	Unit    string    `json:"unit,omitempty"`
 	Exit    int       `json:"exit,omitempty"`

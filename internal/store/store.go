@@ -19,9 +19,10 @@ import (
 )
 
 // Format is the version of the database's layout. In the first one secrets lay
-// there in plain, in the second values were under no check; a store of these
-// kinds is rewritten when it is next changed.
-const Format = 3
+// there in plain, in the second values were under no check, in the third there
+// were no tables for roll-outs; a store of these kinds is brought to this one when
+// it is next changed.
+const Format = 4
 
 // Dir is the folder of the tool's memory, beside the declaration.
 const Dir = ".verbund"
@@ -70,9 +71,12 @@ var (
 	bucketReplaced = []byte("replaced")  // replacements underway
 	bucketGiven    = []byte("given")     // certificates of people and programs
 	bucketExchange = []byte("exchanged") // machines that give way to new ones
+	bucketPeers    = []byte("peers")     // addresses of the members with whom another was born
+	bucketNumbers  = []byte("numbers")   // of groups in which any machine has given way
+	bucketRollout  = []byte("rollout")   // that is underway
 )
 
-var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts, bucketAsked, bucketReplaced, bucketGiven, bucketExchange}
+var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts, bucketAsked, bucketReplaced, bucketGiven, bucketExchange, bucketPeers, bucketNumbers, bucketRollout}
 
 // ignored is what of the tool's folder does not belong in version control:
 // locks, and the simulated site, on whose disks keys lie as they do on those of
@@ -81,6 +85,12 @@ const ignored = "# locks, the simulated machines with their disks, and backups, 
 
 // ignoredBefore is what earlier versions of this program wrote there.
 const ignoredBefore = "# locks, and the simulated machines with their disks; the rest may be committed\nsites/\nlock\n"
+
+// since says in which format a table came, of those that were not in the first three.
+var since = map[string]int{string(bucketPeers): 4, string(bucketNumbers): 4, string(bucketRollout): 4}
+
+// checked is the first format in which every entry is under a check.
+const checked = 3
 
 // Open finds or makes the memory of a cluster under folder. Its secrets are
 // encrypted as the keeper says.
@@ -366,13 +376,34 @@ func (s *Store) ForgetMachine(name string) error {
 				return err
 			}
 		}
-		return errors.Join(t.table(bucketMachines).delete(name), t.table(bucketResting).delete(name), t.table(bucketMembers).delete(name))
+		return errors.Join(t.table(bucketMachines).delete(name), t.table(bucketResting).delete(name), t.table(bucketMembers).delete(name), t.table(bucketPeers).delete(name))
 	})
 }
 
 // Members lists, by control-plane machine, the members that the datastore had
 // when its own was born.
 func (s *Store) Members() (map[string][]string, error) { return readAll[[]string](s, bucketMembers) }
+
+// Peers lists, by machine, where the members were with whom its own was born.
+func (s *Store) Peers() (map[string]map[string]netip.Addr, error) {
+	return readAll[map[string]netip.Addr](s, bucketPeers)
+}
+
+// SavePeers remembers where the members are with whom those of machines are about to be born.
+func (s *Store) SavePeers(peers map[string]netip.Addr, machines ...string) error {
+	b, err := json.Marshal(peers)
+	if err != nil {
+		return err
+	}
+	return s.update(func(t *tx) error {
+		for _, m := range machines {
+			if err := t.table(bucketPeers).put(m, b); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
 
 // Founders lists the machines whose members found the datastore together.
 func (s *Store) Founders() ([]string, error) {
@@ -442,7 +473,7 @@ func (s *Store) SaveMember(name string, members []string) error {
 			}
 		}
 		if members == nil {
-			return t.table(bucketMembers).delete(name)
+			return errors.Join(t.table(bucketMembers).delete(name), t.table(bucketPeers).delete(name))
 		}
 		return t.table(bucketMembers).put(name, b)
 	})
@@ -521,7 +552,7 @@ func (s *Store) SaveFacts(f Facts) error {
 // cluster is founded again.
 func (s *Store) ForgetFounding() error {
 	return s.update(func(t *tx) error {
-		for _, b := range [][]byte{bucketMembers, bucketResting} {
+		for _, b := range [][]byte{bucketMembers, bucketPeers, bucketResting, bucketRollout} {
 			if err := t.table(b).clear(func(string) bool { return true }); err != nil {
 				return err
 			}

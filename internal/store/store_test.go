@@ -6,10 +6,13 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"reflect"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"verbund/internal/core/rollout"
 )
 
 func fresh(t *testing.T) *Store {
@@ -156,6 +159,73 @@ func TestJournal(t *testing.T) {
 		if err != nil || len(es) != 51+i || bad != 1+i || es[50+i].Text != "after" {
 			t.Errorf("after %.3q: %d entries, %d unreadable, %v", junk, len(es), bad, err)
 		}
+	}
+}
+
+// A store from before there were roll-outs is read as it is, has none, and gets its tables
+// when it is next changed.
+func TestFormatWithoutRollouts(t *testing.T) {
+	s := fresh(t)
+	if err := s.SaveCount("gauges", 4); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.update(func(tx *tx) error {
+		for name, n := range since {
+			if n > 3 {
+				if err := tx.DeleteBucket([]byte(name)); err != nil {
+					return err
+				}
+			}
+		}
+		return tx.Bucket(bucketMeta).Put([]byte("format"), formatText(3))
+	}); err != nil {
+		t.Fatal(err)
+	}
+	held, err := s.Held()
+	waves, werr := s.OpenWaves()
+	numbers, nerr := s.Numbers()
+	if err := errors.Join(err, werr, nerr); err != nil || held != nil || len(waves)+len(numbers) > 0 {
+		t.Errorf("held %v, waves %v, numbers %v, %v", held, waves, numbers, err)
+	}
+	want := map[string][]int{"gauges": {4, 2}}
+	if err := s.SaveNumbers(want); err != nil {
+		t.Fatal(err)
+	}
+	counts, err := s.Counts()
+	if got, nerr := s.Numbers(); errors.Join(err, nerr) != nil || !reflect.DeepEqual(got, want) || counts["gauges"] != 4 {
+		t.Errorf("numbers %v, counts %v, %v", got, counts, errors.Join(err, nerr))
+	}
+	for _, err := range s.Check() {
+		t.Error(err)
+	}
+}
+
+// A hold is over when a person says so: then the wave for which it was declared does not
+// hold again. A roll-out that is over leaves nothing behind but a person's hold.
+func TestHeldRollout(t *testing.T) {
+	s := fresh(t)
+	open := rollout.Open{Number: 2, Machines: []string{"gauges-1"}, Trial: true, Soaked: true}
+	declared := &Held{Since: time.Unix(7, 0).UTC(), By: ByDeclaration, Group: "gauges", Why: "declared"}
+	if err := errors.Join(s.SaveOpen("gauges", open), s.SaveOpen("forecast", open), s.SaveSpared("gauges-3", &Spared{Group: "gauges", Why: "disk"}), s.SaveHeld(declared)); err != nil {
+		t.Fatal(err)
+	}
+	if h, err := s.Held(); err != nil || !reflect.DeepEqual(h, declared) {
+		t.Errorf("held %+v, %v", h, err)
+	}
+	if err := s.SaveHeld(nil); err != nil {
+		t.Fatal(err)
+	}
+	waves, err := s.OpenWaves()
+	if h, herr := s.Held(); errors.Join(err, herr) != nil || h != nil || !waves["gauges"].Held || waves["forecast"].Held || waves["gauges"].Number != 2 {
+		t.Errorf("after a person's word: held %v, waves %+v, %v", h, waves, errors.Join(err, herr))
+	}
+	if err := errors.Join(s.SaveHeld(&Held{By: ByPerson}), s.RolledOut()); err != nil {
+		t.Fatal(err)
+	}
+	waves, err = s.OpenWaves()
+	spared, serr := s.Spared()
+	if h, herr := s.Held(); errors.Join(err, serr, herr) != nil || h == nil || len(waves)+len(spared) > 0 {
+		t.Errorf("when it is over: held %v, waves %v, spared %v, %v", h, waves, spared, errors.Join(err, serr, herr))
 	}
 }
 

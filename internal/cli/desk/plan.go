@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -79,13 +80,10 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 	known := look.UsualDurations(s)
 	var rows [][]term.Cell
 	for i, st := range p.Steps {
-		where := st.Machine
-		if where == "" {
-			where = "cluster"
-		}
-		batch := ""
-		if st.Batch > 0 {
-			batch = fmt.Sprint(st.Batch)
+		where := cmp.Or(st.Machine, "cluster")
+		wave := ""
+		if st.Wave > 0 {
+			wave = fmt.Sprintf("%s %d", st.Group, st.Wave)
 		}
 		begins := term.Seconds(slots[i].From)
 		takes := term.Seconds(slots[i].To - slots[i].From)
@@ -97,7 +95,7 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 		if st.Final {
 			what, state = what+" (final)", "attention"
 		}
-		rows = append(rows, []term.Cell{term.Plain(fmt.Sprint(i + 1)), term.Plain(where), term.Plain(batch), term.Plain(begins), term.Plain(takes), {Text: what, State: state}})
+		rows = append(rows, []term.Cell{term.Plain(fmt.Sprint(i + 1)), term.Plain(where), term.Plain(wave), term.Plain(begins), term.Plain(takes), {Text: what, State: state}})
 		for n, l := range st.Detail {
 			if n == mostLines && len(st.Detail) > mostLines+1 && !a.Verbose {
 				rows = append(rows, []term.Cell{{}, {}, {}, {}, {}, {Text: fmt.Sprintf("  and %d more; --verbose shows them", len(st.Detail)-n), State: "attention"}})
@@ -120,7 +118,7 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 	if len(rows) > term.Height(a.Out) && !a.Verbose {
 		a.inShort(p, slots)
 	}
-	a.UI.Table([]string{"", "where", "batch", "after", "takes", "what"}, rows)
+	a.UI.Table([]string{"", "where", "wave", "after", "takes", "what"}, rows)
 	fmt.Fprintf(a.Out, "\n%s, about %s with %d at a time.", words.Count(len(p.Steps), "step"), term.Seconds(total), s.Parallel)
 	if len(p.Waking(v.Seen)) > 0 {
 		fmt.Fprint(a.Out, " Machines that were not reached come first; what they need shows then.")

@@ -161,9 +161,9 @@ func where(e store.Entry) string { return fmt.Sprintf("%-22s", cmp.Or(e.Where, "
 // line writes: when, where, what, how long.
 func (p *progress) line(e store.Entry, state, text string) {
 	when := e.Time.Local().Format("15:04:05")
-	mark := map[string]string{"done": "ok", "failed": "failed", "waits": "waits", "note": "note"}[state]
+	mark := map[string]string{"done": "ok", "failed": "failed", "waits": "waits", "holds": "holds", "note": "note"}[state]
 	if p.a.UI.ErrColour {
-		style := map[string]func(...string) string{"done": p.a.UI.Good.Render, "failed": p.a.UI.Bad.Render, "waits": p.a.UI.Attention.Render, "note": p.a.UI.Faint.Render}[state]
+		style := map[string]func(...string) string{"done": p.a.UI.Good.Render, "failed": p.a.UI.Bad.Render, "waits": p.a.UI.Attention.Render, "holds": p.a.UI.Attention.Render, "note": p.a.UI.Faint.Render}[state]
 		mark = style(mark) + strings.Repeat(" ", max(0, 6-len(mark)))
 	} else {
 		mark = fmt.Sprintf("%-6s", mark)
@@ -186,7 +186,7 @@ func (p *progress) Entry(e store.Entry) {
 	case store.StepBegan:
 		p.running = append(p.running, run{Entry: e})
 		return
-	case store.StepDone, store.StepFailed:
+	case store.StepDone, store.StepFailed, store.StepHeld:
 		p.running = slices.DeleteFunc(p.running, func(r run) bool { return r.Step == e.Step })
 		p.done++
 	case store.Note:
@@ -205,13 +205,18 @@ func (p *progress) Entry(e store.Entry) {
 		p.line(e, "failed", e.Text+"  "+term.Seconds(time.Duration(e.Seconds*float64(time.Second))))
 	case store.Note:
 		p.line(e, "note", e.Text)
+	case store.StepHeld:
+		p.line(e, "holds", e.Text)
 	}
 }
 
 // Finish says how the run ended.
 func (p *progress) Finish(id string, err error) {
 	took := term.Seconds(time.Since(p.began))
+	var held *act.Held
 	switch {
+	case errors.As(err, &held):
+		p.a.UI.Say("held after %s and %s; verbund rollout shows where it stands", words.Count(p.done, "step"), took)
 	case err == nil:
 		p.a.UI.Say("done: %s in %s", words.Count(p.done, "step"), took)
 	case errors.Is(err, act.ErrInterrupted):

@@ -448,9 +448,15 @@ const DatastoreLog = "/var/lib/etcd/member/wal"
 func (r *renderer) datastore() {
 	var initial []string
 	for _, name := range r.m.Members {
-		// A member that has left since is not in the topology any more; then
-		// this machine's own data directory is what counts, not this line.
-		if o, ok := r.c.Machine(name); ok {
+		// Where the others were when it was born is what it is told for good: later its own
+		// data directory counts, and nothing is restarted for a line that nobody reads.
+		o, ok := r.c.Machine(name)
+		if a := r.m.Peers[name]; a.IsValid() && name != r.m.Name {
+			o.Address, ok = a, true
+		} else if a, leaves := r.c.Leaving[name]; leaves && !ok {
+			o.Address, ok = a, true
+		}
+		if ok {
 			initial = append(initial, name+"="+Peer(o))
 		}
 	}

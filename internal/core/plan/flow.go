@@ -11,13 +11,14 @@ type Flow struct {
 	after  [][]int        // those that need it
 	ready  queue          // by place in the plan
 	begun  []bool
+	done   []bool
 	undone int
 }
 
 // NewFlow begins with nothing done. A step that needs one which is not among them never
 // may begin.
 func NewFlow(steps []Step) *Flow {
-	f := &Flow{steps: steps, at: make(map[string]int, len(steps)), waits: make([]int, len(steps)), after: make([][]int, len(steps)), begun: make([]bool, len(steps)), undone: len(steps)}
+	f := &Flow{steps: steps, at: make(map[string]int, len(steps)), waits: make([]int, len(steps)), after: make([][]int, len(steps)), begun: make([]bool, len(steps)), done: make([]bool, len(steps)), undone: len(steps)}
 	for i, s := range steps {
 		f.at[s.ID] = i
 	}
@@ -50,15 +51,30 @@ func (f *Flow) Next() (s Step, ok bool) {
 // failed is not told of; what needs it never begins.
 func (f *Flow) Done(id string) {
 	i, ok := f.at[id]
-	if !ok || !f.begun[i] {
-		return
+	if ok && f.begun[i] && !f.done[i] {
+		f.end(i)
 	}
-	f.begun[i] = false
+}
+
+func (f *Flow) end(i int) {
+	f.done[i] = true
 	f.undone--
 	for _, j := range f.after[i] {
-		if f.waits[j]--; f.waits[j] == 0 {
+		if f.waits[j]--; f.waits[j] == 0 && !f.done[j] {
 			heap.Push(&f.ready, j)
 		}
+	}
+}
+
+// Without gives up all steps that are not done and are meant: what needs them may begin all
+// the same.
+func (f *Flow) Without(meant func(Step) bool) {
+	for i, s := range f.steps {
+		if f.done[i] || !meant(s) {
+			continue
+		}
+		f.ready.remove(i)
+		f.end(i)
 	}
 }
 
@@ -77,4 +93,14 @@ func (q *queue) Pop() any {
 	x := old[len(old)-1]
 	*q = old[:len(old)-1]
 	return x
+}
+
+// remove takes a place out, if it is there.
+func (q *queue) remove(place int) {
+	for i, x := range *q {
+		if x == place {
+			heap.Remove(q, i)
+			return
+		}
+	}
 }

@@ -61,7 +61,12 @@ func (p *planner) forNow(cat *versions.Catalogue) error {
 		return nil
 	}
 	set, ok := cat.Set(low)
+	// A control plane that is replaced as a whole becomes the new version that way.
+	whole := slices.ContainsFunc(p.c.With(versions.API), func(m topology.Machine) bool { return p.outdated(m) && p.replaces(m) })
 	for _, m := range p.c.Machines {
+		if whole && upholds(m) {
+			continue
+		}
 		if m.Role == versions.Balancer || versions.Compare(m.Set.Kubernetes, low) <= 0 || p.asleep(m) || p.joined(m) {
 			continue
 		}

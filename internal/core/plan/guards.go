@@ -20,7 +20,8 @@ const (
 	OthersWell Guard = "others-well" // of a step that takes a voter away, for however long
 	OneJoins   Guard = "one-joins"
 	OwnData    Guard = "own-data"
-	Emptied    Guard = "emptied" // of a step that empties a node
+	Emptied    Guard = "emptied"   // of a step that empties a node
+	MayBegin   Guard = "may-begin" // of a step with which a wave begins
 )
 
 var guardWords = map[Guard]string{
@@ -28,6 +29,7 @@ var guardWords = map[Guard]string{
 	OneJoins:   "one member at a time",
 	OwnData:    "no member has data that was not founded here",
 	Emptied:    "disruption budgets, no pod that would be lost",
+	MayBegin:   "nobody has told it to hold, and the hours allow it",
 }
 
 // Guards are all that there are.

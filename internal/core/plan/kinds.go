@@ -56,6 +56,7 @@ type PartOfStep int
 const (
 	OfMachine PartOfStep = iota + 1 // that of its machine; without one, the control plane
 	OfAddOns
+	OfGroup
 	OfNone
 )
 
@@ -91,6 +92,9 @@ var Kinds = []About{
 	{Leave, "takes a living member out of the datastore", 5 * time.Second, time.Minute, Removes, Out, Nobody, OfMachine, membersHint},
 	{Unnode, "takes a node out of the cluster", 5 * time.Second, time.Minute, Removes, Keeps, Nobody, OfMachine, ""},
 	{Release, "gives a machine back to the site", 5 * time.Second, time.Minute, Removes, Keeps, Nobody, OfMachine, ""},
+	{Wave, "begins a wave of a roll-out", 50 * time.Millisecond, time.Minute, Waits, Keeps, Nobody, OfGroup, ""},
+	{Soak, "watches the machines of a trial, which have to stay well", time.Minute, 2 * time.Minute, Waits, Keeps, Nobody, OfGroup, "nothing is changed meanwhile; the first trouble ends the roll-out"},
+	{Pause, "ends a run until a person lets the roll-out go on", 50 * time.Millisecond, time.Minute, Waits, Keeps, Nobody, OfGroup, ""},
 	{Verify, "looks whether every node is Ready and every component healthy", 5 * time.Second, time.Minute, Waits, Keeps, Everyone, OfNone, ""},
 }
 

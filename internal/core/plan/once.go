@@ -34,7 +34,7 @@ func Refreshing(c *topology.Cluster, old map[string]int) []Step {
 		if old[m.Name] == 0 {
 			continue
 		}
-		if len(batch[m.Pool]) >= max(m.Batch, 1) {
+		if len(batch[m.Pool]) >= max(c.Policies[m.Pool].Batch, 1) {
 			before[m.Pool], batch[m.Pool] = batch[m.Pool], nil
 		}
 		s := Step{ID: string(Refresh) + "/" + m.Name, Kind: Refresh, Machine: m.Name, Text: fmt.Sprintf("give its pods new tokens, %d of them", old[m.Name]), Why: "the key that signed the old ones is to go", Needs: slices.Clone(before[m.Pool])}

@@ -54,6 +54,11 @@ func (p *Plan) part(c *topology.Cluster, s Step) string {
 	switch s.Kind.About().Part {
 	case OfAddOns:
 		return OnlyAddOns
+	case OfGroup:
+		if topology.IsPool(s.Group) {
+			return s.Group
+		}
+		return OnlyControl
 	case OfNone:
 		return ""
 	}

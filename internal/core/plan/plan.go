@@ -9,7 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/core/declare"
 	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/rollout"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 )
@@ -49,11 +51,14 @@ const (
 	Release  Kind = "release"  // the machine back to the site
 	Refresh  Kind = "refresh"  // new tokens for a node's pods
 	Verify   Kind = "verify"   // everything is well
+	Wave     Kind = "wave"     // of a roll-out begins
+	Soak     Kind = "soak"     // machines are watched
+	Pause    Kind = "hold"     // until a person's word
 )
 
 // Step is one thing done to one machine or to the cluster.
 type Step struct {
-	ID      string   `json:"id"` // KIND/MACHINE
+	ID      string   `json:"id"` // KIND/MACHINE, or KIND/GROUP-WAVE
 	Kind    Kind     `json:"kind"`
 	Machine string   `json:"machine,omitempty"` // empty: the cluster
 	Text    string   `json:"text"`              // what is done
@@ -61,9 +66,11 @@ type Step struct {
 	Needs   []string `json:"needs,omitempty"`
 	Guards  []Guard  `json:"guards,omitempty"` // what must hold before it begins
 	Final   bool     `json:"final,omitempty"`  // it cannot be undone
-	Batch   int      `json:"batch,omitempty"`
-	Detail  []string `json:"detail,omitempty"` // line by line, what differs
-	Adopts  bool     `json:"adopts,omitempty"` // it gets a machine that was there before
+	// Group and Wave say to which wave of which group it belongs, of a step that does.
+	Group  string   `json:"group,omitempty"`
+	Wave   int      `json:"wave,omitempty"`
+	Detail []string `json:"detail,omitempty"` // line by line, what differs
+	Adopts bool     `json:"adopts,omitempty"` // it gets a machine that was there before
 	// Within is how long what it waits for may take before it is given up; zero: as
 	// long as steps of its kind may.
 	Within time.Duration `json:"-"`
@@ -73,6 +80,10 @@ type Step struct {
 	As *topology.Machine `json:"-"`
 	// Arrives says that its machine is remembered where it is now when the step is done.
 	Arrives bool `json:"-"`
+	// Opens is the wave that a step of kind wave begins, Machines those that one of kind
+	// soak watches.
+	Opens    *rollout.Open `json:"-"`
+	Machines []string      `json:"-"`
 	// Files are those that are written; none: all, with what follows from them.
 	Files []string `json:"files,omitempty"`
 }
@@ -84,6 +95,7 @@ type MachineSeen struct {
 	Role    versions.Role
 	Size    string
 	Zone    string
+	Image   *declare.Image // that it was made from; nil when the site does not say
 	Reached bool
 	Trouble string // why it was not reached
 	// OtherHostKey says that whoever answers there shows another host key than is known.
@@ -167,12 +179,14 @@ type Observed struct {
 	Now      bool   // an authority is distrusted at once: nobody is waited for
 	// TrustMark is what pods of add-ons have to have been started with.
 	TrustMark string
-	Clearing  bool            // an interrupted clear may have left something on machines
-	Backup    string          // the version of which a recent backup exists
-	Resting   map[string]bool // machines that an earlier run took out of the balancer
-	API       bool            // the API answered
-	Endpoint  bool            // it answered at the endpoint
-	Clusters  map[string]bool // other clusters that have machines at the site
+	Clearing  bool                    // an interrupted clear may have left something on machines
+	Held      bool                    // a person's word is waited for: no wave begins
+	Backup    string                  // the version of which a recent backup exists
+	Open      map[string]rollout.Open // waves that have begun and are not over, by group
+	Resting   map[string]bool         // machines that an earlier run took out of the balancer
+	API       bool                    // the API answered
+	Endpoint  bool                    // it answered at the endpoint
+	Clusters  map[string]bool         // other clusters that have machines at the site
 	Roles     bool
 	Machines  map[string]MachineSeen
 	Members   map[string]MemberSeen
@@ -194,7 +208,13 @@ type Plan struct {
 	// Beside is what cannot be done outside of the part that was asked for.
 	Beside []string `json:"beside,omitempty"`
 	// More says that the rest is planned anew after these steps.
-	More bool   `json:"more,omitempty"`
+	More bool `json:"more,omitempty"`
+	// Waves are those in which it reaches the machines, Later the machines that are replaced
+	// after these steps, when the plan is made anew.
+	Waves []rollout.Wave `json:"waves,omitempty"`
+	Later []string       `json:"later,omitempty"`
+	// Held says that waves are left out, since a person's word is waited for.
+	Held bool   `json:"held,omitempty"`
 	From string `json:"from,omitempty"` // version of an upgrade
 	To   string `json:"to,omitempty"`
 }
@@ -234,12 +254,36 @@ type planner struct {
 	later map[string]bool
 	// as are machines that are planned for as they are to be for now.
 	as map[string]topology.Machine
+	// waves counts those that have a step, by group; begun are the steps with which waves
+	// begin, one after the other.
+	waves  map[string]int
+	begun  []string
+	inWave map[string]string // group of machines whose steps belong to its latest wave
+	// arrives are the groups of which new machines come for those that are on their way out.
+	arrives map[string]bool
+}
+
+func newPlanner(c *topology.Cluster, o Observed) *planner {
+	p := &planner{c: c, o: o, ids: map[string]bool{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}, waves: map[string]int{}, arrives: map[string]bool{}}
+	for _, m := range c.Machines {
+		p.runs[m.Name] = true
+	}
+	for group, open := range o.Open {
+		p.waves[group] = open.Number
+	}
+	return p
 }
 
 func (p *planner) add(k Kind, machine, text, why string, s Step) string {
 	s.ID, s.Kind, s.Machine, s.Text, s.Why = string(k), k, machine, text, why
-	if machine != "" {
+	switch {
+	case machine != "":
 		s.ID += "/" + machine
+		if g, in := p.inWave[machine]; in {
+			s.Group, s.Wave = g, p.waves[g]
+		}
+	case s.Group != "":
+		s.ID = fmt.Sprintf("%s/%s-%d", k, s.Group, s.Wave)
 	}
 	// Only what is in the plan can be waited for.
 	s.Needs = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(s.Needs))), func(id string) bool { return !p.ids[id] })
@@ -395,10 +439,7 @@ func (p *Plan) Waking(o Observed) []Step {
 
 // Make computes the plan, or says why there is none.
 func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, error) {
-	p := &planner{c: c, o: o, ids: map[string]bool{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}}
-	for _, m := range c.Machines {
-		p.runs[m.Name] = true
-	}
+	p := newPlanner(c, o)
 	if err := p.refuse(cat); err != nil {
 		return nil, err
 	}
@@ -418,15 +459,24 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 	if err := p.forNow(cat); err != nil {
 		return nil, err
 	}
-	p.raise()
+	owed := p.owed()
+	p.raise(owed)
 	if len(p.as) == 0 {
-		p.upgrade()
+		p.upgrade(owed)
 		p.shrink()
+	}
+	for _, m := range p.c.Machines {
+		if p.replaces(m) && (p.o.Part == "" || p.o.Part == partOf(m)) {
+			p.plan.Later = append(p.plan.Later, m.Name)
+		}
 	}
 	if err := p.drains(); err != nil {
 		return nil, err
 	}
-	if p.plan.More = len(p.later)+len(p.as) > 0; len(p.plan.Steps) > 0 && !p.plan.More {
+	if p.o.Held {
+		p.withoutWaves()
+	}
+	if p.plan.More = p.plan.More || len(p.later)+len(p.as)+len(p.plan.Later) > 0; len(p.plan.Steps) > 0 && !p.plan.More {
 		var all []string
 		for _, s := range p.plan.Steps {
 			all = append(all, s.ID)
@@ -488,10 +538,10 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 // refuseMachine finds what cannot be done at one machine.
 func (p *planner) refuseMachine(m topology.Machine, s MachineSeen) *Refusal {
 	switch {
-	case s.Exists && s.Size != "" && s.Size != m.Size:
-		return &Refusal{fmt.Sprintf("the size of living machine %s cannot be changed from %s to %s", m.Name, s.Size, m.Size), "declare a new pool of the new size and lower the count of the old one, or keep the size"}
-	case s.Exists && s.Zone != "" && s.Zone != m.Zone:
-		return &Refusal{fmt.Sprintf("living machine %s cannot be moved from zone %s to %s", m.Name, s.Zone, m.Zone), "keep the order of the zones, or declare a new pool"}
+	case p.fixed(m) != "" && len(p.must(m)) > 0 && m.Role == versions.Balancer:
+		return &Refusal{fmt.Sprintf("machine %s cannot become another one while it lives (%s), and none can come beside it, for %s", m.Name, enumerate(p.must(m)), p.fixed(m)), "replace it at an hour at which the endpoint may be away: verbund replace " + m.Name}
+	case p.fixed(m) != "" && len(p.must(m)) > 0:
+		return &Refusal{fmt.Sprintf("machine %s cannot become another one while it lives (%s), and none can take its place, for %s", m.Name, enumerate(p.must(m)), p.fixed(m)), "declare it as it is, or take it out of adopt"}
 	case s.OtherHostKey:
 		trusted := "replace " + m.Name
 		if p.c.Listed {
@@ -554,10 +604,11 @@ func (p *planner) quorum() error {
 }
 
 // getting plans how machines are got, and how they get what they run from.
-func (p *planner) getting() {
+func (p *planner) getting(owed map[string][]string) {
 	c := p.c
-	r := &rewriting{planner: p, batch: map[string][]string{}, before: map[string][]string{}}
+	r := &rewriting{planner: p}
 	room := p.releaseBlank()
+	arriving := p.arriving()
 	// A control plane that gains a component does so before the workers need it.
 	gains := slices.ContainsFunc(c.With(versions.API), func(m topology.Machine) bool { return p.outdated(m) && len(p.lacks(m)) > 0 })
 	for _, m := range c.Machines {
@@ -577,12 +628,16 @@ func (p *planner) getting() {
 			if !s.Exists {
 				p.plan.Missing = append(p.plan.Missing, "machine "+m.Name)
 			}
+			if begun := arriving[m.Name]; begun != "" {
+				needs = append(slices.Clone(needs), begun)
+				why = "an old one goes when it is there"
+			}
 			p.add(Get, m.Name, text, why, Step{Needs: needs, Adopts: (m.Hardware != "" || c.Listed) && !s.Exists})
 		}
 		if p.asleep(m) {
 			continue
 		}
-		if p.outdated(m) {
+		if p.outdated(m) || p.replaces(m) && p.careful(m) {
 			// Where the others are it has to know before it is upgraded.
 			if where := slices.DeleteFunc(slices.Clone(s.Differs), func(f string) bool { return !slices.Contains(nodeconf.Whereabouts, f) }); len(where) > 0 {
 				p.add(Write, m.Name, "write "+enumerate(where), "not as rendered", Step{Files: where})
@@ -608,13 +663,15 @@ func (p *planner) getting() {
 			p.add(Write, m.Name, "write its configuration and certificates", "it has none of this cluster", Step{Needs: []string{id(Pull, m.Name), id(Get, m.Name), id(Wipe, m.Name)}})
 		case len(s.Differs) > 0:
 			p.plan.Differs = append(p.plan.Differs, fmt.Sprintf("machine %s: %s", m.Name, enumerate(s.Differs)))
-			if gains && r.batched(m, s) {
+			switch {
+			case p.careful(m) && gains && m.Role == versions.Worker:
 				p.later[m.Name] = true
-				continue
+			case !p.careful(m):
+				r.write(m, s)
 			}
-			r.write(m, s)
 		}
 	}
+	r.inWaves(owed)
 }
 
 // members plans the datastore: founded by all its members at once, or joined by
@@ -661,9 +718,9 @@ func (p *planner) members() (founder string) {
 const etcdWaits = 5 * time.Second
 
 // raise plans everything up to a cluster that is complete.
-func (p *planner) raise() {
+func (p *planner) raise(owed map[string][]string) {
 	c := p.c
-	p.getting()
+	p.getting(owed)
 	founder := p.members()
 	control := c.With(versions.API)
 	for _, m := range control {
@@ -694,7 +751,8 @@ func (p *planner) raise() {
 	for _, m := range control {
 		upgrading = upgrading || p.outdated(m)
 	}
-	if !upgrading {
+	// Nor while an old API server is still there that is being replaced.
+	if !upgrading && !p.arrives[control[0].Group()] {
 		p.addOns(append([]string{first, string(Roles)}, p.fronts()...))
 	}
 	for _, m := range c.Machines {
@@ -704,7 +762,7 @@ func (p *planner) raise() {
 		n, known := p.o.Nodes[m.Name]
 		down := p.down(m, versions.Node)
 		start := p.fresh(m) || len(down) > 0 || p.o.API && !known || p.o.Machines[m.Name].Enrols
-		if start {
+		if start && !p.ids[id(Node, m.Name)] {
 			needs := []string{id(Write, m.Name), id(Get, m.Name), id(Control, m.Name)}
 			if m.Role == versions.Worker {
 				needs = append(needs, p.fronts()...)
@@ -784,100 +842,159 @@ func (p *planner) addOns(needs []string) {
 }
 
 // upgrade plans the way of living machines to the declared versions: backup, control plane
-// one by one, add-ons, pools in batches. It is long because the order of an upgrade is to
-// be read from top to bottom.
-func (p *planner) upgrade() {
-	c := p.c
-	var control, others []topology.Machine
-	datastores := 0
-	for _, m := range c.Machines {
-		switch {
-		case !p.outdated(m):
-		case m.Role == versions.Datastore: // before the API servers that use it
-			control = slices.Insert(control, datastores, m)
-			datastores++
-		case m.Role == versions.Control:
-			control = append(control, m)
-		default:
-			others = append(others, m)
-		}
-	}
-	if len(control)+len(others) == 0 {
+// one by one, add-ons, pools in waves. What gives way to new machines is left for the plans
+// after this one, and what has to come after it as well.
+func (p *planner) upgrade(owed map[string][]string) {
+	outdated := slices.DeleteFunc(slices.Clone(p.c.Machines), func(m topology.Machine) bool { return !p.outdated(m) })
+	if len(outdated) == 0 && !p.laterOnes() {
 		return
 	}
-	// Whoever leads the datastore goes last of its kind: each time the leader goes
-	// everybody waits for another one.
-	for _, part := range [][]topology.Machine{control[:datastores], control[datastores:]} {
-		slices.SortStableFunc(part, func(a, b topology.Machine) int {
-			return cmp.Compare(leads(p.o.Members[a.Name]), leads(p.o.Members[b.Name]))
-		})
-	}
-	p.plan.From, p.plan.To = Version(c, p.o), c.Set.Kubernetes
-	if len(control) == 0 && len(others) > 0 {
-		p.plan.From, p.plan.To = p.o.Machines[others[0].Name].Running(), others[0].Set.Kubernetes
+	if len(outdated) > 0 {
+		p.plan.From, p.plan.To = Version(p.c, p.o), p.c.Set.Kubernetes
+		if !slices.ContainsFunc(outdated, upholds) {
+			p.plan.From, p.plan.To = p.o.Machines[outdated[0].Name].Running(), outdated[0].Set.Kubernetes
+		}
 	}
 	// Whatever repairs the cluster as it is comes before changing it.
 	var before []string
 	for _, s := range p.plan.Steps {
 		before = append(before, s.ID)
 	}
-	last := ""
-	if len(control) > 0 && p.o.Backup != p.plan.From {
-		last = p.add(Backup, "", "back the datastore up to a file", "a datastore does not go back to an older version; the backup is the way back", Step{Needs: before})
+	u := &upgrading{planner: p, owed: owed, before: before, after: before}
+	if !u.upholding(outdated) {
+		p.plan.More = true
+		return
 	}
-	balanced := len(c.Of(versions.Balancer)) > 0
-	switchText := func(m topology.Machine) string {
-		if lacks := p.lacks(m); len(lacks) > 0 && p.o.Machines[m.Name].Running() == m.Set.Kubernetes {
-			return "switch to a slot that has " + enumerate(lacks) + ", too, and restart"
+	u.pools()
+}
+
+// upholds says whether a machine is one of those that the cluster stands on.
+func upholds(m topology.Machine) bool {
+	return m.Role == versions.Control || m.Role == versions.Datastore
+}
+
+// laterOnes says whether any machine gives way to a new one after this plan.
+func (p *planner) laterOnes() bool { return slices.ContainsFunc(p.c.Machines, p.replaces) }
+
+// upgrading plans waves, one after the other.
+type upgrading struct {
+	*planner
+	owed   map[string][]string
+	before []string // everything that repairs the cluster as it is
+	after  []string // what the next wave has to come after
+}
+
+// upholding plans the datastore's machines and the control plane. It says whether the pools
+// may follow in the same plan.
+func (u *upgrading) upholding(outdated []topology.Machine) bool {
+	control := slices.ContainsFunc(outdated, upholds)
+	if control && u.o.Backup != u.plan.From && !u.ids[string(Backup)] {
+		u.after = []string{u.backup(u.before)}
+	}
+	for _, name := range u.c.Groups() {
+		if topology.IsPool(name) {
+			continue
 		}
-		return fmt.Sprintf("switch from %s to %s and restart", cmp.Or(p.o.Machines[m.Name].Running(), "etcd "+p.o.Machines[m.Name].Versions["etcd"]), m.Carries())
-	}
-	for _, m := range control {
-		need := append(slices.Clone(before), last)
-		p.pull(m, "pull "+m.Carries()+" into its idle slot", "it is to run it", Step{Needs: need})
-		rests := balanced && m.Role == versions.Control && len(c.Of(versions.Control)) > 1
-		if rests && !p.o.Resting[m.Name] {
-			p.add(Rest, m.Name, "take it out of the balancer", "no request may meet a stopped API server", Step{Needs: append(need, id(Pull, m.Name)), Guards: p.quorumGuard(m)})
-		}
-		last = p.add(Switch, m.Name, switchText(m), "declared "+m.Carries(), Step{Needs: append(need, id(Pull, m.Name), id(Rest, m.Name)),
-			Guards: p.quorumGuard(m), Final: true})
-		last = p.add(Ready, m.Name, "wait until all of it is well on "+m.Carries(), "the next one may go only when this one is back", Step{Needs: []string{last}})
-		last = p.relabel(m, last, 0)
-		if rests {
-			last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
+		if !u.group(name, func(m topology.Machine, needs []string) string { return u.control(m, needs) }) {
+			return false
 		}
 	}
-	if len(control) > 0 {
-		p.addOns([]string{last})
+	if control {
+		u.addOns(u.after)
+		u.after = append(slices.Clone(u.after), string(Network), string(DNS))
 	}
-	after := append(slices.Clone(before), last, string(Network), string(DNS))
-	pools := []string{}
-	for _, m := range others {
-		if !slices.Contains(pools, m.Pool) {
-			pools = append(pools, m.Pool)
+	return true
+}
+
+// backup plans the backup that is the way back.
+func (p *planner) backup(needs []string) string {
+	return p.add(Backup, "", "back the datastore up to a file", "a datastore does not go back to an older version; the backup is the way back", Step{Needs: needs})
+}
+
+// pools plans the workers, and the balancer after them.
+func (u *upgrading) pools() {
+	forwarded := len(u.c.Of(versions.Balancer)) > 0 && len(u.c.Forward) > 0
+	together := u.c.Together || u.o.Part != ""
+	first, all := u.after, []string(nil)
+	for _, name := range u.c.Groups() {
+		if !topology.IsPool(name) {
+			continue
 		}
-	}
-	// What is fetched disturbs nobody: it lies there before a node is emptied.
-	fetched := after
-	batch := 0
-	for _, pool := range pools {
-		ms := slices.DeleteFunc(slices.Clone(others), func(m topology.Machine) bool { return m.Pool != pool })
-		for len(ms) > 0 {
-			batch++
-			n := min(max(ms[0].Batch, 1), len(ms))
-			var done []string
-			for _, m := range ms[:n] {
-				if m.Role == versions.Balancer {
-					p.pull(m, "pull into its idle slot", "its version differs", Step{Needs: fetched, Batch: batch})
-					done = append(done, p.add(Switch, m.Name, "switch the balancer and restart it", "its version differs", Step{Needs: append(slices.Clone(after), id(Pull, m.Name)), Batch: batch}))
-					continue
-				}
-				done = append(done, p.worker(m, after, fetched, batch, balanced && len(c.Forward) > 0, switchText(m)))
+		if together {
+			u.after = first
+		}
+		if !u.group(name, func(m topology.Machine, needs []string) string { return u.worker(m, needs, forwarded) }) {
+			u.plan.More = true
+			if !together {
+				u.inWave = nil
+				return
 			}
-			after = done
-			ms = ms[n:]
+		}
+		all = append(all, u.after...)
+	}
+	u.inWave = nil
+	for _, m := range u.c.Of(versions.Balancer) {
+		if u.outdated(m) {
+			u.pull(m, "pull into its idle slot", "its version differs", Step{Needs: first})
+			u.add(Switch, m.Name, "switch the balancer and restart it", "its version differs", Step{Needs: append(slices.Concat(first, all), id(Pull, m.Name))})
 		}
 	}
+}
+
+// group plans the waves of one group, up to the first in which machines give way to new
+// ones: that comes with another plan, when this one is done. It says whether all were planned.
+func (u *upgrading) group(name string, machine func(topology.Machine, []string) string) bool {
+	u.after = append(slices.Clone(u.after), u.owed[name]...)
+	g := u.planner.group(name, u.runsOther)
+	g.More = u.follows(name)
+	replaced := slices.ContainsFunc(u.c.OfGroup(name), u.replaces)
+	if u.arrives[name] {
+		return false
+	}
+	for _, w := range g.Waves() {
+		if w.Way == rollout.Replacement {
+			return false
+		}
+		fetched := u.fetches(u.before)
+		for _, n := range w.Machines {
+			m, _ := u.c.Machine(n)
+			u.pull(m, "pull "+m.Carries()+" into its idle slot", "it is to run it", Step{Needs: fetched})
+		}
+		begun := u.begin(w, u.after)
+		var done []string
+		for _, n := range w.Machines {
+			m, _ := u.c.Machine(n)
+			done = append(done, machine(m, []string{begun}))
+		}
+		u.inWave = nil
+		u.after = u.end(w, done)
+	}
+	return !replaced
+}
+
+// control plans the upgrade of one machine that the cluster stands on.
+func (u *upgrading) control(m topology.Machine, needs []string) string {
+	c := u.c
+	needs = append(slices.Clone(needs), id(Pull, m.Name))
+	rests := len(c.Of(versions.Balancer)) > 0 && m.Role == versions.Control && len(c.Of(versions.Control)) > 1
+	if rests && !u.o.Resting[m.Name] {
+		u.add(Rest, m.Name, "take it out of the balancer", "no request may meet a stopped API server", Step{Needs: needs, Guards: u.quorumGuard(m)})
+	}
+	last := u.add(Switch, m.Name, u.switchText(m), "declared "+m.Carries(), Step{Needs: append(needs, id(Rest, m.Name)), Guards: u.quorumGuard(m), Final: true})
+	last = u.add(Ready, m.Name, "wait until all of it is well on "+m.Carries(), "the next one may go only when this one is back", Step{Needs: []string{last}})
+	last = u.relabel(m, last)
+	if rests {
+		last = u.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
+	}
+	return last
+}
+
+// switchText says from what to what a machine is switched.
+func (p *planner) switchText(m topology.Machine) string {
+	if lacks := p.lacks(m); len(lacks) > 0 && p.o.Machines[m.Name].Running() == m.Set.Kubernetes {
+		return "switch to a slot that has " + enumerate(lacks) + ", too, and restart"
+	}
+	return fmt.Sprintf("switch from %s to %s and restart", cmp.Or(p.o.Machines[m.Name].Running(), "etcd "+p.o.Machines[m.Name].Versions["etcd"]), m.Carries())
 }
 
 func leads(m MemberSeen) int {
@@ -889,31 +1006,29 @@ func leads(m MemberSeen) int {
 
 // relabel plans that a node gets the labels and taints that are declared together with
 // an upgrade, before pods come to it again. It returns the step after which that is so.
-func (p *planner) relabel(m topology.Machine, after string, batch int) string {
+func (p *planner) relabel(m topology.Machine, after string) string {
 	n, known := p.o.Nodes[m.Name]
 	if !m.IsNode() || !known || len(n.Differs) == 0 {
 		return after
 	}
-	return p.add(Label, m.Name, "set labels and taints", "the node differs: "+enumerate(n.Differs), Step{Needs: []string{after}, Detail: n.Differs, Batch: batch})
+	return p.add(Label, m.Name, "set labels and taints", "the node differs: "+enumerate(n.Differs), Step{Needs: []string{after}, Detail: n.Differs})
 }
 
 // worker plans the upgrade of one worker.
-func (p *planner) worker(m topology.Machine, needs, fetched []string, batch int, forwarded bool, text string) string {
-	p.pull(m, "pull "+m.Set.Kubernetes+" into its idle slot", "it is to run it", Step{Needs: fetched, Batch: batch})
+func (u *upgrading) worker(m topology.Machine, needs []string, forwarded bool) string {
 	needs = append(slices.Clone(needs), id(Pull, m.Name))
-	if forwarded && !p.o.Resting[m.Name] {
-		p.add(Rest, m.Name, "take it out of the balancer", "the application's requests go elsewhere meanwhile", Step{Needs: needs, Batch: batch})
+	if forwarded && !u.o.Resting[m.Name] {
+		u.add(Rest, m.Name, "take it out of the balancer", "the application's requests go elsewhere meanwhile", Step{Needs: needs})
 	}
-	if !p.o.Nodes[m.Name].Drained {
-		p.drain(m.Name, "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name)), Batch: batch})
+	if !u.o.Nodes[m.Name].Drained {
+		u.drain(m.Name, "its kubelet is to be restarted", Step{Needs: append(slices.Clone(needs), id(Rest, m.Name))})
 	}
-	needs = append(slices.Clone(needs), id(Rest, m.Name), id(Drain, m.Name))
-	p.add(Switch, m.Name, text, "declared "+m.Set.Kubernetes, Step{Needs: needs, Batch: batch})
-	p.add(Ready, m.Name, "wait until the node is Ready on "+m.Set.Kubernetes, "the next batch may go only when this one is back", Step{Needs: []string{id(Switch, m.Name)}, Batch: batch})
-	last := p.relabel(m, id(Ready, m.Name), batch)
-	last = p.add(Uncordon, m.Name, "let pods onto it again", "it is well", Step{Needs: []string{last}, Batch: batch})
+	u.add(Switch, m.Name, u.switchText(m), "declared "+m.Set.Kubernetes, Step{Needs: append(slices.Clone(needs), id(Rest, m.Name), id(Drain, m.Name))})
+	u.add(Ready, m.Name, "wait until the node is Ready on "+m.Set.Kubernetes, "the next wave may begin only when this one is back", Step{Needs: []string{id(Switch, m.Name)}})
+	last := u.relabel(m, id(Ready, m.Name))
+	last = u.add(Uncordon, m.Name, "let pods onto it again", "it is well", Step{Needs: []string{last}})
 	if forwarded {
-		last = p.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}, Batch: batch})
+		last = u.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
 	}
 	return last
 }
@@ -969,6 +1084,11 @@ func (p *planner) shrink() {
 	}
 	last := ""
 	left := len(p.o.Members)
+	for _, m := range p.c.With(versions.Member) {
+		if _, is := p.o.Members[m.Name]; !is {
+			left++ // it joins before
+		}
+	}
 	for _, name := range gone {
 		s := p.o.Machines[name]
 		_, isNode := p.o.Nodes[name]
@@ -982,7 +1102,7 @@ func (p *planner) shrink() {
 			left--
 			needs = []string{p.add(Leave, name, "take its member out of the datastore", "it leaves the cluster", Step{Needs: append(slices.Clone(needs), last), Guards: []Guard{OthersWell}, Final: true})}
 			last = needs[0]
-			if left < 3 {
+			if left < 3 && left < len(p.o.Members) {
 				p.plan.Endangers = append(p.plan.Endangers, fmt.Sprintf("the datastore keeps %d of %d members; it then survives the loss of %d", left, len(p.o.Members), max(left-1, 0)/2))
 			}
 		}

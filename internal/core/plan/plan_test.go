@@ -359,8 +359,7 @@ func TestRefusals(t *testing.T) {
 		{"half upgraded, then back", "v1.36.3", "v1.36.3", func(o plan.Observed) {
 			seen(o, "tidewatch-control-1", func(s *plan.MachineSeen) { s.Versions["kube-apiserver"], s.Versions["kubelet"] = "v1.37.1", "v1.37.1" })
 		}, "is lower than v1.37.1"},
-		{"size", "v1.37.2", "v1.37.2", func(o plan.Observed) { seen(o, "tidewatch-gauges-1", func(s *plan.MachineSeen) { s.Size = "large" }) }, "size of living machine tidewatch-gauges-1"},
-		{"zone", "v1.37.2", "v1.37.2", func(o plan.Observed) { seen(o, "tidewatch-gauges-1", func(s *plan.MachineSeen) { s.Zone = "island" }) }, "cannot be moved"},
+		{"size of the balancer", "v1.37.2", "v1.37.2", func(o plan.Observed) { seen(o, "tidewatch-balancer-1", func(s *plan.MachineSeen) { s.Size = "large" }) }, "machine tidewatch-balancer-1 cannot become another one while it lives (size small instead of large)"},
 		{"host key", "v1.37.2", "v1.37.2", func(o plan.Observed) {
 			o.Machines["tidewatch-gauges-1"] = plan.MachineSeen{Exists: true, Power: "on", OtherHostKey: true, Trouble: "the host key of tidewatch-gauges-1 has changed"}
 		}, "host key of tidewatch-gauges-1"},

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/rollout"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
@@ -14,26 +15,57 @@ import (
 // rewriting plans how the files of living machines are brought up to date.
 // What restarts something is done with care: on the control plane one machine
 // after the other, each out of the balancer meanwhile; then the workers, in the
-// batches of their pools. Certificates and keys keep that order also where they
+// waves of their pools. Certificates and keys keep that order also where they
 // restart nothing: should new ones not work, that shows on few machines. What
 // else restarts nothing is done at once.
 type rewriting struct {
 	*planner
-	control string              // last step of the control-plane machine before
-	batch   map[string][]string // last steps of the batch underway, by pool
-	before  map[string][]string // of the batch before that
+	control string // last step of the control-plane machine before
 }
 
-// batched says whether a machine is written in the batches of its pool.
-func (r *rewriting) batched(m topology.Machine, s MachineSeen) bool {
-	return !r.o.Now && m.Role == versions.Worker && (len(s.Restarts) > 0 || slices.ContainsFunc(s.Differs, func(f string) bool { return strings.HasPrefix(f, trust.Dir+"/") }))
+// batched says whether a machine is written in the waves of its pool.
+func (p *planner) batched(m topology.Machine, s MachineSeen) bool {
+	return !p.o.Now && m.Role == versions.Worker && (len(s.Restarts) > 0 || s.Enrols || slices.ContainsFunc(s.Differs, func(f string) bool { return strings.HasPrefix(f, trust.Dir+"/") }))
 }
 
-func (r *rewriting) write(m topology.Machine, s MachineSeen) {
-	step := Step{Needs: []string{id(Get, m.Name)}, Detail: s.Lines}
+// inWaves plans the machines that are written with care, group by group.
+func (r *rewriting) inWaves(owed map[string][]string) {
+	var after []string
+	for _, name := range r.c.Groups() {
+		g := r.group(name, r.saysOther)
+		g.More = r.follows(name)
+		ws := g.Waves()
+		after = append(slices.Clone(after), owed[name]...)
+		if r.arrives[name] {
+			continue
+		}
+		for _, w := range ws {
+			if w.Way == rollout.Replacement {
+				break
+			}
+			if slices.ContainsFunc(w.Machines, func(n string) bool { return r.later[n] }) {
+				continue
+			}
+			begun := r.begin(w, append(slices.Clone(after), r.control))
+			var done []string
+			for _, n := range w.Machines {
+				m, _ := r.c.Machine(n)
+				done = append(done, r.write(m, r.o.Machines[n], begun))
+			}
+			r.inWave = nil
+			after = r.end(w, done)
+		}
+		if topology.IsPool(name) && (r.c.Together || r.o.Part != "") {
+			after = nil
+		}
+	}
+}
+
+// write plans one machine, after the steps that are given, and returns the last step.
+func (r *rewriting) write(m topology.Machine, s MachineSeen, after ...string) string {
+	step := Step{Needs: append(after, id(Get, m.Name)), Detail: s.Lines}
 	text, why := "write "+enumerate(s.Differs), "not as rendered"
 	careful := !r.o.Now && len(s.Restarts) > 0
-	batched := r.batched(m, s)
 	if len(s.Restarts) > 0 {
 		text += fmt.Sprintf(", and restart %s", enumerate(s.Restarts))
 	}
@@ -44,18 +76,12 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 			step.Needs = append(step.Needs, id(Control, cm.Name))
 		}
 	case m.Is(versions.API) || m.Is(versions.Member):
-		step.Needs = append(step.Needs, r.control)
-		if r.o.Now {
-			step.Needs = step.Needs[:1]
+		if !r.o.Now {
+			step.Needs = append(step.Needs, r.control)
 		}
 		if careful && slices.Contains(s.Restarts, nodeconf.UnitEtcd) {
 			step.Guards = r.quorumGuard(m)
 		}
-	case batched:
-		if len(r.batch[m.Pool]) >= max(m.Batch, 1) {
-			r.before[m.Pool], r.batch[m.Pool] = r.batch[m.Pool], nil
-		}
-		step.Needs = append(append(step.Needs, r.control), r.before[m.Pool]...)
 	}
 	if m.Role == versions.Worker && slices.Contains(s.Differs, nodeconf.Hosts) {
 		r.pointed[m.Name] = true
@@ -65,11 +91,11 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 		if m.Is(versions.API) || m.Is(versions.Member) {
 			r.control = last
 		}
-		if batched {
-			r.batch[m.Pool] = append(r.batch[m.Pool], last)
+		if r.batched(m, s) && s.Enrols {
+			last = r.enrols(m, last)
 		}
 		r.settled = append(r.settled, last)
-		return
+		return last
 	}
 	balancers := len(r.c.Of(versions.Balancer)) > 0
 	rests := balancers && (m.Is(versions.API) && len(r.c.With(versions.API)) > 1 && slices.Contains(s.Restarts, nodeconf.UnitAPIServer) || m.Role == versions.Worker && len(r.c.Forward) > 0)
@@ -77,18 +103,32 @@ func (r *rewriting) write(m topology.Machine, s MachineSeen) {
 		step.Needs = []string{r.add(Rest, m.Name, "take it out of the balancer", "no request may meet what is being restarted", Step{Needs: step.Needs, Guards: r.quorumGuard(m)})}
 	}
 	last := r.add(Write, m.Name, text, why, step)
-	if !m.Is(versions.Balances) && !s.Enrols && len(r.down(m, versions.Node)) == 0 || m.Is(versions.API) {
-		last = r.add(Ready, m.Name, "wait until all of it is well", "the next one may go only when this one is back", Step{Needs: []string{last}})
+	if s.Enrols && m.Role == versions.Worker {
+		last = r.enrols(m, last)
+	}
+	if !m.Is(versions.Balances) && (s.Enrols || len(r.down(m, versions.Node)) == 0) || m.Is(versions.API) {
+		if !r.ids[id(Ready, m.Name)] {
+			last = r.add(Ready, m.Name, "wait until all of it is well", "the next one may go only when this one is back", Step{Needs: []string{last}})
+		}
 		if rests || r.o.Resting[m.Name] {
 			last = r.add(Return, m.Name, "put it back into the balancer", "it serves again", Step{Needs: []string{last}})
 		}
 	}
 	r.settled = append(r.settled, last)
-	if m.Role == versions.Worker {
-		r.batch[m.Pool] = append(r.batch[m.Pool], last)
-		return
+	if m.Role != versions.Worker {
+		r.control = last
 	}
-	r.control = last
+	return last
+}
+
+// enrols plans that a machine which is to ask for its first certificate does so, before
+// another one's kubelet is stopped for it.
+func (r *rewriting) enrols(m topology.Machine, last string) string {
+	if _, known := r.o.Nodes[m.Name]; !known {
+		return last // nothing of it serves yet, and nobody waits for it
+	}
+	last = r.add(Node, m.Name, "start container runtime, kubelet and proxy", "its kubelet asks for its certificate", Step{Needs: []string{last}})
+	return r.add(Ready, m.Name, "wait until the node is Ready", "the next one may go only when this one is back", Step{Needs: []string{last}})
 }
 
 // pointedLast puts off what tells workers where the endpoint is until something
@@ -99,12 +139,15 @@ func (p *planner) pointedLast() {
 		return
 	}
 	var first, last []Step
+	off := map[string]bool{}
 	for _, s := range p.plan.Steps {
-		if !p.pointed[s.Machine] {
+		if !p.pointed[s.Machine] && !slices.ContainsFunc(s.Needs, func(n string) bool { return off[n] }) {
 			first = append(first, s)
 			continue
 		}
-		s.Needs = slices.Compact(slices.Sorted(slices.Values(append(s.Needs, fronts...))))
+		if off[s.ID] = true; p.pointed[s.Machine] {
+			s.Needs = slices.Compact(slices.Sorted(slices.Values(append(s.Needs, fronts...))))
+		}
 		last = append(last, s)
 	}
 	p.plan.Steps = append(first, last...)

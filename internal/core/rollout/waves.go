@@ -44,6 +44,7 @@ type Wave struct {
 // Open is a wave that has begun, and of which not everything was waited for that comes
 // after it.
 type Open struct {
+	Number   int // from 1, in this roll-out of its group
 	Machines []string
 	Trial    bool
 	Soaked   bool // they stayed well for as long as they have to

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/rollout"
 	"verbund/internal/core/versions"
 )
 
@@ -42,12 +43,16 @@ type Cluster struct {
 	Components map[string]declare.Component
 	System     declare.System
 	Trust      declare.Trust
-	Apart      bool                     // the datastore has machines of its own
-	Nodes      bool                     // control-plane machines are nodes
-	Real       bool                     // machines are real systems, which take as long as in life
-	Listed     bool                     // machines are those of a list, which stay when they are given back
-	Machines   []Machine                // control first, then datastore, pools as declared, the balancer
-	patience   map[string]time.Duration // by pool
+	Apart      bool                      // the datastore has machines of its own
+	Nodes      bool                      // control-plane machines are nodes
+	Real       bool                      // machines are real systems, which take as long as in life
+	Listed     bool                      // machines are those of a list, which stay when they are given back
+	Machines   []Machine                 // control first, then datastore, pools as declared, the balancer
+	Policies   map[string]rollout.Policy // by group: control, datastore, pools by name
+	Window     *rollout.Window           // when a wave may begin; nil: at any time
+	Together   bool                      // pools change together, and not one after the other
+	Leaving    map[string]netip.Addr     // addresses of machines that are remembered, and not declared any more
+	patience   map[string]time.Duration  // by pool
 	hostsText  string
 	digests    map[string]string // of the add-ons' images, by name
 	index      map[string]int    // of Machines, by name
@@ -92,25 +97,27 @@ func (e Endpoint) Ports() []int { return append([]int{e.Port}, e.Also...) }
 
 // Machine is one machine that there should be.
 type Machine struct {
-	Name     string
-	Role     versions.Role
-	Parts    []versions.Part // what it does, in the order of starting
-	Set      versions.Set    // what it runs
-	Pool     string          // name of the pool, of workers
-	Index    int             // from 1
-	Zone     string
-	Size     string
-	Image    declare.Image
-	Hardware string // of one that is adopted
-	ByToken  bool   // it asks for its first certificate with an enrolment token
-	Address  netip.Addr
-	Labels   map[string]string
-	Taints   []declare.Taint
-	Batch    int
-	Patience time.Duration
+	Name      string
+	Role      versions.Role
+	Parts     []versions.Part // what it does, in the order of starting
+	Set       versions.Set    // what it runs
+	Pool      string          // name of the pool, of workers
+	Index     int             // at the end of its name
+	Zone      string
+	Size      string
+	Image     declare.Image
+	OwnSystem bool   // the declaration says from which system it is made; else it is its set's
+	Hardware  string // of one that is adopted
+	ByToken   bool   // it asks for its first certificate with an enrolment token
+	Address   netip.Addr
+	Labels    map[string]string
+	Taints    []declare.Taint
+	Patience  time.Duration
 	// Members are the machines whose members the datastore had, this one
 	// included, when this machine's member was born.
 	Members []string
+	// Peers are the addresses that those had then, as far as they are remembered.
+	Peers map[string]netip.Addr
 	// Founds says that its member is among those that the datastore was, or is to
 	// be, founded by; the others join.
 	Founds bool
@@ -179,8 +186,8 @@ func (c *Cluster) HoldsMember(role versions.Role) bool {
 func (c *Cluster) Batch() int {
 	n := 0
 	for _, m := range c.Machines {
-		if m.Pool != "" && (n == 0 || m.Batch < n) {
-			n = m.Batch
+		if b := c.Policies[m.Pool].Batch; m.Pool != "" && (n == 0 || b < n) {
+			n = b
 		}
 	}
 	return max(n, 1)
@@ -205,11 +212,13 @@ var ControlTaint = declare.Taint{Key: "node-role.kubernetes.io/control-plane", E
 
 // Memory is what earlier runs fixed and a new one must keep.
 type Memory struct {
-	Addresses map[string]netip.Addr // by machine
-	Members   map[string][]string   // by machine: see Machine.Members
-	Founders  []string              // machines whose members found the datastore
-	Counts    map[string]int        // of pools whose count is a range
-	Taken     []netip.Addr          // addresses that others have at the site
+	Addresses map[string]netip.Addr            // by machine
+	Members   map[string][]string              // by machine: see Machine.Members
+	Peers     map[string]map[string]netip.Addr // by machine: see Machine.Peers
+	Founders  []string                         // machines whose members found the datastore
+	Counts    map[string]int                   // of pools whose count is a range
+	Numbers   map[string][]int                 // of machines, by group and place; of others from 1 on
+	Taken     []netip.Addr                     // addresses that others have at the site
 }
 
 // reserved addresses at the head of a site's block belong to the site itself:
@@ -254,12 +263,13 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	for _, k := range set.Images() {
 		c.digests[k.Name] = cat.Digest(k.Ref())
 	}
-	c.controlPlane(d)
+	c.policies(d)
+	c.controlPlane(d, mem)
 	if err := c.pools(d, s, cat, mem); err != nil {
 		return nil, err
 	}
 	if b := d.Endpoint.Balancer; b != nil {
-		c.Machines = append(c.Machines, Machine{Name: d.Name + "-" + groupBalancer + "-1", Role: versions.Balancer, Parts: []versions.Part{versions.Balances}, Set: set, Index: 1, Zone: s.Zones[0].Name, Size: b.Size, Image: imageOf(d, "", set), Batch: 1})
+		c.Machines = append(c.Machines, Machine{Name: d.Name + "-" + groupBalancer + "-1", Role: versions.Balancer, Parts: []versions.Part{versions.Balances}, Set: set, Index: 1, Zone: s.Zones[0].Name, Size: b.Size, Image: imageOf(d, "", set)})
 		c.Forward = b.Forward
 	}
 	fixed := maps.Clone(d.System.Addresses)
@@ -285,6 +295,12 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 	for i, m := range c.Machines {
 		c.index[m.Name] = i
 	}
+	c.Leaving = map[string]netip.Addr{}
+	for n, a := range mem.Addresses {
+		if _, declared := c.index[n]; !declared {
+			c.Leaving[n] = a
+		}
+	}
 	c.answers(d)
 	c.hostsText = c.hosts(s)
 	return c, nil
@@ -292,7 +308,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 
 // controlPlane adds the control-plane machines, and those of the datastore where it has
 // machines of its own.
-func (c *Cluster) controlPlane(d *declare.Declaration) {
+func (c *Cluster) controlPlane(d *declare.Declaration, mem Memory) {
 	var parts []versions.Part
 	if !c.Apart {
 		parts = append(parts, versions.Member)
@@ -307,11 +323,11 @@ func (c *Cluster) controlPlane(d *declare.Declaration) {
 	if c.Nodes {
 		parts = append(parts, versions.Node)
 	}
-	for i := range d.Control.Count {
+	for i, n := range mem.numbers(groupControl, d.Control.Count) {
 		z := d.Control.Zones[i%len(d.Control.Zones)]
 		m := Machine{
-			Name: fmt.Sprintf("%s-%s-%d", d.Name, groupControl, i+1), Role: versions.Control, Parts: parts, Set: c.Set, Index: i + 1, Zone: z, Size: d.Control.Size,
-			Image: imageOf(d, d.Control.Image, c.Set), Batch: 1, Patience: 2 * time.Minute,
+			Name: fmt.Sprintf("%s-%s-%d", d.Name, groupControl, n), Role: versions.Control, Parts: parts, Set: c.Set, Index: n, Zone: z, Size: d.Control.Size,
+			Image: imageOf(d, d.Control.Image, c.Set), OwnSystem: d.Images[d.Control.Image].System != "", Patience: 2 * time.Minute,
 		}
 		if c.Nodes {
 			m.Labels, m.Taints = labelsOf(z, "", map[string]string{"node-role.kubernetes.io/control-plane": ""}), []declare.Taint{ControlTaint}
@@ -319,10 +335,10 @@ func (c *Cluster) controlPlane(d *declare.Declaration) {
 		c.Machines = append(c.Machines, m)
 	}
 	if ds := d.Control.Datastore; c.Apart {
-		for i := range ds.Count {
+		for i, n := range mem.numbers(groupDatastore, ds.Count) {
 			c.Machines = append(c.Machines, Machine{
-				Name: fmt.Sprintf("%s-%s-%d", d.Name, groupDatastore, i+1), Role: versions.Datastore, Parts: []versions.Part{versions.Member}, Set: c.Set, Index: i + 1,
-				Zone: ds.Zones[i%len(ds.Zones)], Size: ds.Size, Image: imageOf(d, "", c.Set), Batch: 1,
+				Name: fmt.Sprintf("%s-%s-%d", d.Name, groupDatastore, n), Role: versions.Datastore, Parts: []versions.Part{versions.Member}, Set: c.Set, Index: n,
+				Zone: ds.Zones[i%len(ds.Zones)], Size: ds.Size, Image: imageOf(d, "", c.Set),
 			})
 		}
 	}
@@ -343,11 +359,13 @@ func (c *Cluster) pools(d *declare.Declaration, s *declare.Site, cat *versions.C
 		if now, ok := mem.Counts[p.Name]; ok {
 			count = min(max(now, p.Count.From), p.Count.To)
 		}
-		for i := range count {
+		r := p.Rollout
+		c.Policies[p.Name] = rollout.Policy{Way: rollout.Way(r.Way), Batch: r.Batch.Of(count), Surge: r.Surge.Of(count), Spread: r.Order == "spread", Trial: r.Trial, Soak: time.Duration(r.Soak), Hold: rollout.Hold(r.Hold), Failures: r.Failures}
+		for i, n := range mem.numbers(p.Name, count) {
 			z := p.Zones[(i+pi)%len(p.Zones)]
 			m := Machine{
-				Name: fmt.Sprintf("%s-%s-%d", d.Name, p.Name, i+1), Role: versions.Worker, Parts: []versions.Part{versions.Node}, Set: set, Pool: p.Name, Index: i + 1,
-				Size: p.Size, Image: imageOf(d, p.Image, set), ByToken: p.Enrolment == "token", Taints: p.Taints, Batch: p.Rollout.Batch.Of(count), Patience: time.Duration(p.Rollout.Patience),
+				Name: fmt.Sprintf("%s-%s-%d", d.Name, p.Name, n), Role: versions.Worker, Parts: []versions.Part{versions.Node}, Set: set, Pool: p.Name, Index: n,
+				Size: p.Size, Image: imageOf(d, p.Image, set), OwnSystem: d.Images[p.Image].System != "", ByToken: p.Enrolment == "token", Taints: p.Taints, Patience: time.Duration(r.Patience),
 			}
 			if i < len(p.Adopt) {
 				m.Hardware = p.Adopt[i]
@@ -418,6 +436,7 @@ func (c *Cluster) members(mem Memory) {
 			continue
 		}
 		n++
+		m.Peers = mem.Peers[m.Name]
 		switch born := mem.Members[m.Name]; {
 		case born != nil:
 			m.Members, m.Founds = born, len(born) == 1 || slices.Contains(mem.Founders, m.Name)

@@ -170,7 +170,7 @@ func TestPools(t *testing.T) {
 		for _, m := range c.Machines {
 			if m.Pool == "gauges" {
 				n++
-				if m.Batch != want/2 || m.Image.Architecture != "arm64" || m.Image.System != m.Set.Image || fmt.Sprint(m.Image.Extras) != "[tcpdump]" {
+				if c.Policies["gauges"].Batch != want/2 || m.Image.Architecture != "arm64" || m.Image.System != m.Set.Image || fmt.Sprint(m.Image.Extras) != "[tcpdump]" {
 					t.Errorf("%d machines: %+v", want, m)
 				}
 			}

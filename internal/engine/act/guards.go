@@ -24,7 +24,8 @@ var guards = map[plan.Guard]func(r *Run, ctx context.Context, s plan.Step, m top
 	plan.OneJoins: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error {
 		return r.nobodyJoins(ctx, s.Machine)
 	},
-	plan.OwnData: func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.dataIsOurs(ctx) },
+	plan.MayBegin: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.mayBegin(ctx, s) },
+	plan.OwnData:  func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.dataIsOurs(ctx) },
 	plan.Emptied: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error {
 		return r.canBeEmptied(ctx, s.Machine)
 	},

@@ -3,6 +3,8 @@ package act
 import (
 	"context"
 	"fmt"
+	"net/netip"
+	"net/url"
 	"slices"
 	"sync"
 	"time"
@@ -104,11 +106,20 @@ func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
 	// that never ran is known by its address only.
 	ms, merr := r.members(ctx)
 	if _, isMember := ms[m.Name]; merr == nil && !isMember {
-		var names []string
-		for n := range ms {
+		names, peers := []string{}, map[string]netip.Addr{m.Name: m.Address}
+		for n, x := range ms {
 			names = append(names, n)
+			if u, err := url.Parse(x.Peer); err == nil {
+				if a, err := netip.ParseAddr(u.Hostname()); err == nil {
+					peers[n] = a
+				}
+			}
 		}
 		slices.Sort(names)
+		if err := r.Store.SavePeers(peers, m.Name); err != nil {
+			return err
+		}
+		m.Peers = peers
 		if err := r.born(ctx, &m, append(names, m.Name)); err != nil {
 			return err
 		}
@@ -139,9 +150,9 @@ func (r *Run) born(ctx context.Context, m *topology.Machine, members []string) e
 	m.Members, m.Founds = members, false
 	r.mu.Lock()
 	if r.joined == nil {
-		r.joined = map[string][]string{}
+		r.joined, r.peers = map[string][]string{}, map[string]map[string]netip.Addr{}
 	}
-	r.joined[m.Name] = members
+	r.joined[m.Name], r.peers[m.Name] = members, m.Peers
 	r.mu.Unlock()
 	return r.writeFiles(ctx, *m)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -26,6 +27,7 @@ type Run struct {
 	View    *look.View
 	Cluster *topology.Cluster
 	Tell    func(store.Entry) // every journal entry, as it is written
+	Clock   func() time.Time  // the time of day; nil: that of this computer
 
 	journal store.Journal
 	mu      sync.Mutex
@@ -33,7 +35,8 @@ type Run struct {
 	member  sync.Mutex // one change of the membership at a time
 	guards  map[plan.Guard]func(*Run, context.Context, plan.Step, topology.Machine) error
 	under   map[string]underwayStep
-	joined  map[string][]string // members with whom a machine's own was born in this run
+	joined  map[string][]string              // members with whom a machine's own was born in this run
+	peers   map[string]map[string]netip.Addr // where those were
 }
 
 // StepError is a step that failed, with what a person wants to know first.
@@ -89,12 +92,12 @@ func (r *Run) Remark(text string) { r.write(store.Entry{Kind: store.Note, Text: 
 
 // End closes the journal with the outcome.
 func (r *Run) End(err error) error {
-	e := store.Entry{Kind: store.RunEnded, Outcome: store.OutcomeDone}
-	switch {
-	case errors.Is(err, ErrInterrupted):
-		e.Outcome = "interrupted"
-	case err != nil:
-		e.Outcome, e.Error = "failed", err.Error()
+	e := store.Entry{Kind: store.RunEnded, Outcome: outcome(err)}
+	switch e.Outcome {
+	case "failed":
+		e.Error = err.Error()
+	case "held":
+		e.Text = err.Error()
 	}
 	return errors.Join(r.write(e), r.journal.Close())
 }
@@ -158,6 +161,13 @@ func (r *Run) prepareFounding() error {
 	for _, m := range r.Cluster.With(versions.Member) {
 		names = append(names, m.Name)
 	}
+	peers := map[string]netip.Addr{}
+	for _, m := range r.Cluster.With(versions.Member) {
+		peers[m.Name] = m.Address
+	}
+	if err := r.Store.SavePeers(peers, names...); err != nil {
+		return err
+	}
 	began, err := r.Store.Founders()
 	if err != nil || slices.Equal(slices.Sorted(slices.Values(began)), slices.Sorted(slices.Values(names))) {
 		return err
@@ -180,9 +190,41 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 	flow := plan.NewFlow(steps)
 	running := 0
 	results := make(chan result)
-	var failure error
 	ctx, cancel := context.WithCancelCause(hard)
 	defer cancel(nil)
+	var failure error
+	var held *Held
+	var lost *Failed
+	// ended takes the end of a step. What is held lets go on what does not come after it, and
+	// so does a machine that may be spared.
+	ended := func(x result) {
+		s := byID[x.id]
+		var h *Held
+		if x.err == nil {
+			flow.Done(x.id)
+			return
+		}
+		if errors.As(x.err, &h) {
+			if held == nil {
+				held = h
+			}
+			return
+		}
+		spared, err := false, error(nil)
+		if ctx.Err() == nil {
+			spared, err = r.spares(s, x.err)
+		}
+		switch {
+		case spared && failure == nil:
+			if lost == nil {
+				lost = &Failed{First: x.err}
+			}
+			lost.Machines = append(lost.Machines, s.Machine)
+			flow.Without(func(o plan.Step) bool { return o.Machine == s.Machine || o.Kind == plan.Verify })
+		case failure == nil:
+			failure = errors.Join(x.err, err)
+		}
+	}
 	var watch sync.WaitGroup
 	defer watch.Wait()
 	defer cancel(nil)
@@ -207,24 +249,15 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 					x.err = &StepError{Step: byID[x.id], Machine: byID[x.id].Machine, Err: errors.New("the site's process ended underway"),
 						Todo: "run the same command again: it starts the site, its machines get their power back, and it goes on from here"}
 				}
-				if failure == nil {
-					failure = x.err
-				}
-				continue
 			}
-			flow.Done(x.id)
+			ended(x)
 		case <-soft.Done():
 			if running == 0 {
 				break
 			}
 			x := <-results
 			running--
-			if x.err != nil && failure == nil {
-				failure = x.err
-			}
-			if x.err == nil {
-				flow.Done(x.id)
-			}
+			ended(x)
 		}
 	}
 	switch {
@@ -232,6 +265,10 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 		return failure
 	case soft.Err() != nil || hard.Err() != nil:
 		return ErrInterrupted
+	case held != nil:
+		return held
+	case lost != nil:
+		return lost
 	case flow.Undone() > 0:
 		return fmt.Errorf("%d steps could not begin: what they need is not in the plan", flow.Undone())
 	}
@@ -247,7 +284,7 @@ func (r *Run) machine(s plan.Step) topology.Machine {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if members := r.joined[m.Name]; members != nil {
-		m.Members, m.Founds = members, false
+		m.Members, m.Peers, m.Founds = members, r.peers[m.Name], false
 	}
 	return m
 }
@@ -255,7 +292,7 @@ func (r *Run) machine(s plan.Step) topology.Machine {
 // one runs one step and journals it.
 func (r *Run) one(ctx context.Context, s plan.Step) error {
 	began := time.Now()
-	e := store.Entry{Kind: store.StepBegan, Step: s.ID, What: string(s.Kind), Where: s.Machine, Text: s.Text}
+	e := store.Entry{Kind: store.StepBegan, Step: s.ID, What: string(s.Kind), Where: s.Machine, Group: s.Group, Wave: s.Wave, Text: s.Text}
 	if err := r.write(e); err != nil {
 		return err
 	}
@@ -288,6 +325,10 @@ func (r *Run) one(ctx context.Context, s plan.Step) error {
 	if err == nil {
 		e.Kind = store.StepDone
 		return r.write(e)
+	}
+	if h := (*Held)(nil); errors.As(err, &h) {
+		e.Kind, e.Text = store.StepHeld, h.Error()
+		return errors.Join(err, r.write(e))
 	}
 	se := r.explain(ctx, s, err)
 	e.Kind, e.Error, e.Unit, e.Exit, e.Log, e.Todo = store.StepFailed, err.Error(), se.Unit, se.Exit, se.Log, se.Todo

@@ -75,6 +75,9 @@ var carriers = map[plan.Kind]carrier{
 	plan.Uncordon: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
 		return r.uncordon(ctx, m.Name)
 	},
+	plan.Wave:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.beginWave(ctx, s) },
+	plan.Soak:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.soak(ctx, s) },
+	plan.Pause:  func(r *Run, _ context.Context, s plan.Step, _ topology.Machine) error { return r.hold(s) },
 	plan.Verify: func(r *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error { return r.over(ctx) },
 	plan.Write: func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error {
 		if len(s.Files) > 0 {

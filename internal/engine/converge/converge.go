@@ -4,8 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"verbund/internal/core/plan"
+	"verbund/internal/core/words"
+	"verbund/internal/engine/act"
 	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/look"
 	"verbund/internal/site"
@@ -36,7 +39,8 @@ type converging struct {
 	raised   bool            // the cluster was not founded when it began
 	taken    int             // how often somebody else got an address first
 	moves    int             // further rounds that machines with another address need
-	cut      bool            // the last run was cut off: what it began may not be over
+	saidHeld bool
+	cut      bool // the last run was cut off: what it began may not be over
 }
 
 // Converge brings about what is declared, or one part of it; ch is what the command is to
@@ -109,6 +113,9 @@ func (x *converging) round() (begun, done bool, err error) {
 	for _, b := range t.Beside {
 		x.Say("beside this: %s", b) // it does not keep the part that was asked for from being done
 	}
+	if err := x.holds(t, v); err != nil {
+		return false, false, err
+	}
 	switch {
 	case len(t.Steps) > 0:
 	case len(t.left) == 0 && x.cut && v.Seen.Founded && len(v.Ailing()) > 0:
@@ -143,11 +150,8 @@ func (x *converging) round() (begun, done bool, err error) {
 
 // see looks at everything, and refuses to go on with what cannot be told.
 func (x *converging) see() (*look.View, error) {
-	v, err := look.Observe(x.Soft, x.Session)
+	v, err := look.Ahead(x.Soft, x.Session, x.only)
 	if err != nil {
-		return nil, err
-	}
-	if err := look.Limit(x.Session, v, x.only); err != nil {
 		return nil, err
 	}
 	return v, look.Unseen(x.Session, v)
@@ -192,6 +196,32 @@ func (x *converging) agreed(t task, v *look.View) error {
 	for _, id := range finals(t.Plan) {
 		x.asked[id] = true
 	}
+	for _, m := range t.Later {
+		x.asked[string(plan.Release)+"/"+m] = true // it was named beside what is done now
+	}
+	return nil
+}
+
+// holds says that a person's word is waited for, and ends the command if nothing else is to
+// be done. Where machines are to give way to new ones and none does, it says why.
+func (x *converging) holds(t task, v *look.View) error {
+	if t.Held {
+		h, err := x.Store.Held()
+		if err != nil || h == nil {
+			return err
+		}
+		held := act.HeldBy(h)
+		if len(t.Steps) == 0 {
+			return held
+		}
+		if !x.saidHeld {
+			x.saidHeld = true
+			x.Say("%v; what is not part of the roll-out is done meanwhile", held)
+		}
+	}
+	if len(t.Steps) == 0 && len(t.Later) > 0 {
+		return fmt.Errorf("%s of cluster %s would give way to new ones (%s), and that is not begun while the API or the datastore does not answer; verbund status says what is wrong", words.Count(len(t.Later), "machine"), x.Decl.Name, strings.Join(t.Later, ", "))
+	}
 	return nil
 }
 
@@ -203,7 +233,7 @@ func (x *converging) do(v *look.View, t task) error {
 		steps = t.Steps
 	}
 	if t.More {
-		x.moves = min(x.moves+1, len(v.Cluster.Machines))
+		x.moves = min(x.moves+1, 3*len(v.Cluster.Machines))
 	}
 	// Where the endpoint is about to move and answers already, people's files learn of it
 	// before what answered until now goes away.
@@ -282,6 +312,16 @@ func (x *converging) over() error {
 	if x.only != "" {
 		return nil
 	}
+	open, err := x.Store.OpenWaves()
+	spared, serr := x.Store.Spared()
+	if err := errors.Join(err, serr); err != nil {
+		return err
+	}
+	if len(open)+len(spared) > 0 {
+		if err := x.Store.RolledOut(); err != nil {
+			return err
+		}
+	}
 	if x.raised {
 		x.Say("next: verbund access --merge FILE puts the cluster into a kubeconfig; verbund status says how it is")
 	}
@@ -316,6 +356,11 @@ func (x *converging) commit() error {
 	if err := x.Store.Make(); err != nil {
 		return err
 	}
+	// The names of those that come are remembered before any of them is ordered.
+	if err := x.Store.SaveNumbers(x.Numbers); err != nil {
+		return err
+	}
+	x.Numbers = nil
 	if x.change == nil {
 		return nil
 	}

@@ -71,6 +71,9 @@ func (w *Work) agree(p *plan.Plan, v *look.View) error {
 	for _, r := range p.Removes {
 		w.Say("removes %s", r.Text)
 	}
+	for _, m := range p.Later {
+		w.Say("removes %s after these, when a new one has taken its place", m)
+	}
 	for _, st := range p.Steps {
 		if st.Kind == plan.Wipe {
 			w.Say("on %s: %s", st.Machine, st.Text)

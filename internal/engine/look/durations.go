@@ -59,6 +59,9 @@ func Usual(s *session.Session) func(plan.Step) time.Duration {
 		pace = max(s.SiteFile.Pace, 1)
 	}
 	return func(st plan.Step) time.Duration {
+		if st.Kind == plan.Soak {
+			return st.Waits // neither longer nor shorter, whatever it was another time
+		}
 		if d, ok := known.Of(string(st.Kind), st.Machine); ok {
 			return d
 		}

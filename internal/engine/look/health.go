@@ -155,7 +155,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 	if p, err := PlanOf(s, v); err != nil {
 		h.Refused = err.Error()
 	} else {
-		h.Pending = len(p.Steps)
+		h.Pending = len(p.Steps) + len(p.Later)
 	}
 	if !v.Seen.Founded {
 		h.State, h.Why = NotRaised, "the cluster has not been raised yet; verbund converge does it"

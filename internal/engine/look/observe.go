@@ -108,6 +108,14 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 	if v.Seen.Resting, err = s.Store.Resting(); err != nil {
 		return nil, err
 	}
+	if v.Seen.Open, err = s.Store.OpenWaves(); err != nil {
+		return nil, err
+	}
+	held, err := s.Store.Held()
+	if err != nil {
+		return nil, err
+	}
+	v.Seen.Held = held != nil
 	if facts != nil {
 		v.Seen.Backup = recentBackup(s, facts.Founded, time.Now())
 		if err := plan.Unchanged(c, facts); err != nil {
@@ -195,6 +203,11 @@ const settleTimeout = 3 * time.Minute
 func look(ctx context.Context, s *session.Session, v *View, im site.Machine, due map[string]string) plan.MachineSeen {
 	c := v.Cluster
 	seen := plan.MachineSeen{Exists: true, Power: im.Power, Zone: im.Zone, Size: im.Size, Role: c.RoleOf(im.Name), Versions: map[string]string{}, Units: map[string]string{}, Restarted: map[string]plan.Restarted{}}
+	for _, i := range v.Inventory.Images {
+		if i.Digest == im.Image {
+			seen.Image = &declare.Image{System: i.Image.System, Architecture: i.Image.Architecture, Extras: i.Image.Extras}
+		}
+	}
 	if im.Power != site.PowerOn {
 		seen.Trouble = session.Powerless(im)
 		return seen

@@ -1,6 +1,7 @@
 package look
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -235,11 +236,17 @@ func (q *surveyor) facts(im site.Machine, f *protocol.FactsReply, asked time.Tim
 	} else {
 		q.note(AskRights, Bad, fmt.Sprintf("the login may only %s", f.Rights), "give the key with which Verbund logs in the rights of the administrator")
 	}
-	want := q.s.SiteFile.Sizes[q.m.Size]
-	if sized(want, f) {
+	// One of another size than declared gives way to a new one; until then it has to be
+	// what the site says that it is.
+	size := cmp.Or(im.Size, q.m.Size)
+	want := q.s.SiteFile.Sizes[size]
+	switch {
+	case sized(want, f) && size == q.m.Size:
 		q.note(AskSize, Well, "", "")
-	} else {
-		q.note(AskSize, Bad, fmt.Sprintf("it has %d processors, %s memory, %s disk; size %s means %d, %s, %s", f.CPUs, declare.Bytes(f.Memory), declare.Bytes(f.Disk), q.m.Size, want.CPUs, want.Memory, want.Disk),
+	case sized(want, f):
+		q.note(AskSize, Well, fmt.Sprintf("it is of size %s, and gives way to one of size %s", size, q.m.Size), "")
+	default:
+		q.note(AskSize, Bad, fmt.Sprintf("it has %d processors, %s memory, %s disk; size %s means %d, %s, %s", f.CPUs, declare.Bytes(f.Memory), declare.Bytes(f.Disk), size, want.CPUs, want.Memory, want.Disk),
 			"declare the size that it has, or replace it")
 	}
 	if off := f.Clock.Sub(asked); off.Abs() > plan.ClockOff {

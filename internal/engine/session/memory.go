@@ -2,10 +2,12 @@ package session
 
 import (
 	"io"
+	"net/netip"
 	"time"
 
 	"filippo.io/age"
 
+	"verbund/internal/core/rollout"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/store"
@@ -25,6 +27,7 @@ type Memory interface {
 	Vault
 	Places
 	Wishes
+	Rollouts
 	Past
 	Backups
 }
@@ -51,6 +54,8 @@ type Places interface {
 	ForgetMachine(name string) error
 	Members() (map[string][]string, error)
 	SaveMember(name string, members []string) error
+	Peers() (map[string]map[string]netip.Addr, error)
+	SavePeers(peers map[string]netip.Addr, machines ...string) error
 	Founders() ([]string, error)
 	SaveFounding(names []string) error
 	ForgetFounding() error
@@ -70,6 +75,19 @@ type Wishes interface {
 	SaveResting(name string, out bool) error
 	Clearing() (bool, error)
 	Cleared() error
+}
+
+// Rollouts keeps how far a roll-out has come that what is observed does not tell.
+type Rollouts interface {
+	Numbers() (map[string][]int, error)
+	SaveNumbers(numbers map[string][]int) error
+	OpenWaves() (map[string]rollout.Open, error)
+	SaveOpen(group string, o rollout.Open) error
+	Spared() (map[string]store.Spared, error)
+	SaveSpared(machine string, x *store.Spared) error
+	Held() (*store.Held, error)
+	SaveHeld(h *store.Held) error
+	RolledOut() error
 }
 
 // Past keeps the journal.

@@ -34,6 +34,8 @@ type Session struct {
 	// has agreed.
 	Counts map[string]int
 	Asking []string
+	// Numbers are those of groups of which machines are about to give way to new ones.
+	Numbers map[string][]int
 	// MayLose are pods that a drain may lose, beside those of the declaration.
 	MayLose []declare.Loss
 	// Alone says that this session holds the cluster's lock: whatever else
@@ -77,6 +79,9 @@ func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr) (*topo
 	if mem.Members, err = s.Store.Members(); err != nil {
 		return nil, err
 	}
+	if mem.Peers, err = s.Store.Peers(); err != nil {
+		return nil, err
+	}
 	if mem.Founders, err = s.Store.Founders(); err != nil {
 		return nil, err
 	}
@@ -84,6 +89,10 @@ func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr) (*topo
 		return nil, err
 	}
 	maps.Copy(mem.Counts, s.Counts)
+	if mem.Numbers, err = s.Store.Numbers(); err != nil {
+		return nil, err
+	}
+	maps.Copy(mem.Numbers, s.Numbers)
 	return topology.Build(s.Decl, s.SiteFile, s.Cat, mem)
 }
 

@@ -1,0 +1,219 @@
+package plan_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"verbund/internal/core/coretest"
+	"verbund/internal/core/declare"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/rollout"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+)
+
+// turned is a declaration with the numbers that its groups have by now.
+func turned(t *testing.T, text string, numbers map[string][]int) *topology.Cluster {
+	t.Helper()
+	c, err := coretest.Declare(text, topology.Memory{Numbers: numbers})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// carriedOut is what there is to be seen when a plan was carried out: machines that it gets
+// are there as declared, those that it gives back are not.
+func carriedOut(t *testing.T, o plan.Observed, c *topology.Cluster, p *plan.Plan) plan.Observed {
+	t.Helper()
+	as := living(c, c.Set.Kubernetes)
+	o.Machines, o.Nodes, o.Members, o.AddOns, o.Open = maps.Clone(o.Machines), maps.Clone(o.Nodes), maps.Clone(o.Members), maps.Clone(o.AddOns), maps.Clone(o.Open)
+	for _, s := range p.Steps {
+		switch s.Kind {
+		case plan.Get, plan.Switch, plan.Write:
+			m := as.Machines[s.Machine]
+			if s.As != nil {
+				set, _ := versions.Shipped().Set(s.As.Set.Kubernetes)
+				m.Versions = map[string]string{}
+				for _, k := range set.Components(s.As.Parts) {
+					m.Versions[k.Name] = k.Version
+				}
+			}
+			o.Machines[s.Machine] = m
+		case plan.Member:
+			o.Members[s.Machine] = plan.MemberSeen{ID: uint64(100 + len(o.Members)), Healthy: true}
+		case plan.Ready:
+			if _, isNode := as.Nodes[s.Machine]; isNode {
+				o.Nodes[s.Machine] = as.Nodes[s.Machine]
+			}
+		case plan.Leave:
+			delete(o.Members, s.Machine)
+		case plan.Unnode:
+			delete(o.Nodes, s.Machine)
+		case plan.Release:
+			delete(o.Machines, s.Machine)
+		case plan.Network, plan.DNS:
+			o.AddOns = as.AddOns
+		case plan.Backup:
+			o.Backup = p.From
+		case plan.Wave:
+			if o.Open == nil {
+				o.Open = map[string]rollout.Open{}
+			}
+			o.Open[s.Group] = *s.Opens
+		case plan.Soak, plan.Pause:
+			w := o.Open[s.Group]
+			w.Soaked = w.Soaked || s.Kind == plan.Soak
+			w.Held = w.Held || s.Kind == plan.Pause
+			o.Open[s.Group] = w
+		}
+	}
+	return o
+}
+
+// rounds carries out one plan after the other until nothing is left, as a run does, and
+// says of each which machines came and went, and what had the word in between.
+func rounds(t *testing.T, text string, o plan.Observed) []string {
+	t.Helper()
+	numbers := map[string][]int{}
+	var out []string
+	for range 40 {
+		c := turned(t, text, numbers)
+		maps.Copy(numbers, plan.Turn(c, o, versions.Shipped()))
+		c = turned(t, text, numbers)
+		p := planFor(t, c, o)
+		if len(p.Steps) == 0 {
+			return out
+		}
+		line := ""
+		for _, s := range p.Steps {
+			switch s.Kind {
+			case plan.Get, plan.Release, plan.Switch, plan.Wave, plan.Soak, plan.Pause, plan.Backup, plan.Network, plan.Drain, plan.Member, plan.Leave:
+				line += " " + strings.ReplaceAll(s.ID, "tidewatch-", "")
+			}
+			for _, n := range s.Needs {
+				if !slices.ContainsFunc(p.Steps, func(x plan.Step) bool { return x.ID == n }) {
+					t.Errorf("%s needs %s, which is not in the plan", s.ID, n)
+				}
+			}
+		}
+		if out = append(out, strings.TrimSpace(line)); len(p.Later) > 0 && !p.More {
+			t.Errorf("%s: machines are to be replaced later, and nothing follows", line)
+		}
+		o = carriedOut(t, o, c, p)
+	}
+	t.Fatalf("it does not come to an end: %s", strings.Join(out, "\n"))
+	return nil
+}
+
+const two = `schema: verbund/1
+name: tidewatch
+kubernetes: v1.37.2
+site: estuary
+endpoint: {balancer: {size: small}}
+control: {count: 3, size: medium%s}
+pools:
+  - {name: gauges, count: 2, size: %s, rollout: {%s}}
+  - {name: forecast, count: 2, rollout: {soak: 1m}}
+`
+
+// What a machine cannot become while it lives comes by new ones, in either way, place by
+// place: the new one is there before the old one goes, and nothing else is begun before it
+// has gone. What is the same for all goes pool by pool, the control plane first.
+func TestReplacement(t *testing.T) {
+	for _, x := range []struct {
+		name, was, text, runs string
+		want                  []string
+	}{
+		{"size of a pool", fmt.Sprintf(two, "", "small", "soak: 1m"), fmt.Sprintf(two, "", "medium", "soak: 1m"), "v1.37.2", []string{
+			"wave/gauges-1 get/gauges-3 drain/gauges-1 release/gauges-1",
+			"soak/gauges-1",
+			"wave/gauges-2 get/gauges-4 drain/gauges-2 release/gauges-2",
+		}},
+		{"two at a time, with a person's word", fmt.Sprintf(two, "", "small", "surge: 2, order: spread, trial: 0, hold: each-batch"), fmt.Sprintf(two, "", "medium", "surge: 2, order: spread, trial: 0, hold: each-batch"), "v1.37.2", []string{
+			"wave/gauges-1 get/gauges-3 get/gauges-4 drain/gauges-2 release/gauges-2 drain/gauges-1 release/gauges-1",
+		}},
+		{"version by replacement, and the next pool in place", fmt.Sprintf(two, "", "small", "way: replacement, trial: 0, hold: each-pool"), fmt.Sprintf(two, "", "small", "way: replacement, trial: 0, hold: each-pool"), "v1.36.3", []string{
+			"backup wave/control-1 switch/control-1 soak/control-1 wave/control-2 switch/control-2 wave/control-3 switch/control-3 network",
+			"wave/gauges-1 get/gauges-3 drain/gauges-1 release/gauges-1",
+			"wave/gauges-2 get/gauges-4 drain/gauges-2 release/gauges-2",
+			"hold/gauges-2 wave/forecast-1 drain/forecast-1 switch/forecast-1 soak/forecast-1 wave/forecast-2 drain/forecast-2 switch/forecast-2",
+		}},
+		{"control plane, size", fmt.Sprintf(two, "", "small", "soak: 1m"), fmt.Sprintf(strings.Replace(two, "size: medium", "size: small", 1), "", "small", "soak: 1m"), "v1.37.2", []string{
+			"wave/control-1 get/control-4 member/control-4 leave/control-1 release/control-1",
+			"soak/control-1",
+			"wave/control-2 get/control-5 member/control-5 leave/control-2 release/control-2",
+			"wave/control-3 get/control-6 member/control-6 leave/control-3 release/control-3",
+		}},
+		{"control plane, version by replacement", fmt.Sprintf(two, ", rollout: {way: replacement}", "small", "soak: 1m"), fmt.Sprintf(two, ", rollout: {way: replacement}", "small", "soak: 1m"), "v1.36.3", []string{
+			"backup wave/control-1 get/control-4 member/control-4 leave/control-1 release/control-1",
+			"soak/control-1",
+			"wave/control-2 get/control-5 member/control-5 leave/control-2 release/control-2",
+			"wave/control-3 get/control-6 member/control-6 leave/control-3 release/control-3",
+			"network wave/gauges-1 drain/gauges-1 switch/gauges-1 soak/gauges-1 wave/gauges-2 drain/gauges-2 switch/gauges-2 wave/forecast-1 drain/forecast-1 switch/forecast-1 soak/forecast-1 wave/forecast-2 drain/forecast-2 switch/forecast-2",
+		}},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			got := rounds(t, x.text, living(turned(t, x.was, nil), x.runs))
+			if strings.Join(got, "\n") != strings.Join(x.want, "\n") {
+				t.Errorf("it goes\n%s\nwanted\n%s", strings.Join(got, "\n"), strings.Join(x.want, "\n"))
+			}
+		})
+	}
+}
+
+// Another image is another machine, if the declaration says from what it is made; the
+// system that comes with a set moves with the machines that are made anew.
+func TestMustOfImages(t *testing.T) {
+	text := fmt.Sprintf(two, "", "small", "soak: 1m")
+	was := declare.Image{System: "skerry 2026.05", Architecture: "amd64"}
+	for _, x := range []struct {
+		name, text string
+		turns      bool
+	}{
+		{"the set's", text, false},
+		{"with a package", strings.Replace(text, "size: small, rollout", "size: small, image: own, rollout", 1) + "images: {own: {extras: [tcpdump]}}\n", true},
+		{"a system of its own", strings.Replace(text, "size: small, rollout", "size: small, image: own, rollout", 1) + "images: {own: {system: skerry 2026.11}}\n", true},
+		{"the same system", strings.Replace(text, "size: small, rollout", "size: small, image: own, rollout", 1) + "images: {own: {system: skerry 2026.05}}\n", false},
+	} {
+		c := turned(t, x.text, nil)
+		o := living(c, "v1.37.2")
+		for _, m := range c.Machines {
+			seen(o, m.Name, func(s *plan.MachineSeen) { s.Image = &was })
+		}
+		if got := plan.Turn(c, o, versions.Shipped()); (len(got) > 0) != x.turns {
+			t.Errorf("%s: %v", x.name, got)
+		}
+	}
+}
+
+// Nothing new is begun with what could not be looked at.
+func TestTurnWaits(t *testing.T) {
+	c := turned(t, fmt.Sprintf(two, "", "medium", "soak: 1m"), nil)
+	for name, change := range map[string]func(*plan.Observed){
+		"a machine is asleep": func(o *plan.Observed) {
+			seen(*o, "tidewatch-forecast-1", func(s *plan.MachineSeen) { s.Reached = false })
+		},
+		"the API is away":       func(o *plan.Observed) { o.API = false },
+		"no member was seen":    func(o *plan.Observed) { o.Members = nil },
+		"another part is meant": func(o *plan.Observed) { o.Part = "forecast" },
+		"control is under way": func(o *plan.Observed) {
+			seen(*o, "tidewatch-control-2", func(s *plan.MachineSeen) { s.Size = "small" })
+		},
+	} {
+		o := living(c, "v1.37.2")
+		for _, n := range []string{"tidewatch-gauges-1", "tidewatch-gauges-2"} {
+			seen(o, n, func(s *plan.MachineSeen) { s.Size = "small" })
+		}
+		if got := plan.Turn(c, o, versions.Shipped()); len(got["gauges"]) == 0 || got["gauges"][0] != 3 {
+			t.Fatalf("nothing is in the way, and it turns %v", got)
+		}
+		change(&o)
+		if got := plan.Turn(c, o, versions.Shipped()); got["gauges"] != nil {
+			t.Errorf("%s, and it turns %v", name, got)
+		}
+	}
+}

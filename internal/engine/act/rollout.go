@@ -1,0 +1,249 @@
+package act
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/rollout"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+	"verbund/internal/engine/session"
+	"verbund/internal/kube"
+	"verbund/internal/machine/protocol"
+	"verbund/internal/store"
+)
+
+// Held is a roll-out that goes on when a person says so, or when its hour comes: nothing
+// failed, and what was begun is finished.
+type Held struct {
+	Group string // before which it holds; empty, before everything
+	Why   string
+	Todo  string
+	Until time.Time // when it may go on by itself; zero, when a person says so
+}
+
+func (h *Held) Error() string { return h.Why + "; " + h.Todo }
+
+// Resume is how a person lets a roll-out go on.
+const Resume = "verbund rollout resume lets it go on"
+
+// HeldBy is what is remembered of a hold, as whoever is stopped by it is told.
+func HeldBy(h *store.Held) *Held {
+	since := h.Since.Local().Format("2006-01-02 15:04")
+	if h.By == store.ByPerson {
+		why := ""
+		if h.Why != "" {
+			why = " (" + h.Why + ")"
+		}
+		return &Held{Why: fmt.Sprintf("the roll-out is held by a person since %s%s", since, why), Todo: Resume}
+	}
+	return &Held{Group: h.Group, Why: fmt.Sprintf("the roll-out holds since %s, as it is declared for %s", since, topology.GroupInWords(h.Group)), Todo: "look whether all is well; " + Resume}
+}
+
+// mayBegin is the guard of a wave: nobody holds the roll-out, and the hours allow it.
+func (r *Run) mayBegin(_ context.Context, s plan.Step) error {
+	h, err := r.Store.Held()
+	if err != nil {
+		return err
+	}
+	if h != nil {
+		return HeldBy(h)
+	}
+	if open, next := r.Cluster.Window.Open(r.now()); !open {
+		return &Held{Group: s.Group, Until: next, Why: fmt.Sprintf("outside of the declared hours no wave begins; the next may at %s", next.Format("Mon 2006-01-02 15:04 MST")), Todo: "run the same command then"}
+	}
+	return nil
+}
+
+// now is the time of day.
+func (r *Run) now() time.Time {
+	if r.Clock != nil {
+		return r.Clock()
+	}
+	return time.Now()
+}
+
+// beginWave remembers that a wave has begun: whoever comes after a run that was cut off
+// goes on with it, and waits for what has to come after it.
+func (r *Run) beginWave(ctx context.Context, s plan.Step) error {
+	o := rollout.Open{}
+	if s.Opens != nil {
+		o = *s.Opens
+	}
+	if err := r.Store.SaveOpen(s.Group, o); err != nil {
+		return err
+	}
+	return r.signsNoMore(ctx, s)
+}
+
+// signsNoMore stops the approvers of control-plane machines that are on their way out: one
+// of them may lead, and knows nothing of the machines that come.
+func (r *Run) signsNoMore(ctx context.Context, s plan.Step) error {
+	for name, seen := range r.View.Seen.Machines {
+		if _, declared := r.Cluster.Machine(name); declared || seen.Role != versions.Control || seen.Units[nodeconf.UnitApprover] != "active" {
+			continue
+		}
+		if err := r.With(ctx, name, func(c session.Machine) error { return c.Do(ctx, protocol.UnitsStop, nodeconf.UnitApprover) }); err != nil {
+			return err
+		}
+		r.Note(s, fmt.Sprintf("the approver of %s, which leaves, was stopped: it knows nothing of the machines that come", name))
+	}
+	return nil
+}
+
+// hold ends the run until a person lets the roll-out go on.
+func (r *Run) hold(s plan.Step) error {
+	h := &store.Held{Since: r.now().UTC(), By: store.ByDeclaration, Group: s.Group, Why: s.Why}
+	if err := r.Store.SaveHeld(h); err != nil {
+		return err
+	}
+	return HeldBy(h)
+}
+
+// soakEvery is how often the machines of a trial are looked at.
+const soakEvery = time.Second
+
+// soak watches machines, which have to stay well. What is seen once may be a moment in
+// which nobody answered; what is seen twice is not.
+func (r *Run) soak(ctx context.Context, s plan.Step) error {
+	over := time.NewTimer(s.Waits)
+	defer over.Stop()
+	tick := time.NewTicker(min(soakEvery, s.Waits/2))
+	defer tick.Stop()
+	before := map[string]string{}
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-over.C:
+			open, err := r.Store.OpenWaves()
+			if err != nil {
+				return err
+			}
+			o := open[s.Group]
+			o.Soaked = true
+			return r.Store.SaveOpen(s.Group, o)
+		case <-tick.C:
+		}
+		now := map[string]string{}
+		for _, name := range s.Machines {
+			m, ok := r.Cluster.Machine(name)
+			if !ok {
+				continue
+			}
+			if ill := r.ill(ctx, m); ill != "" && ctx.Err() == nil {
+				if now[name] = ill; before[name] != "" {
+					return &StepError{Machine: name, Err: fmt.Errorf("it did not stay well: %s", ill),
+						Todo: "find out whether the change is to blame; no further machine was touched. The same command tries again, verbund rollout back takes it back"}
+				}
+			}
+		}
+		before = now
+	}
+}
+
+// ill says what is wrong with a machine; nothing, when all of it is well.
+func (r *Run) ill(ctx context.Context, m topology.Machine) string {
+	ctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+	defer cancel()
+	var out []string
+	err := r.With(ctx, m.Name, func(c session.Machine) error {
+		us, err := c.Units(ctx)
+		if err != nil {
+			return err
+		}
+		active := map[string]bool{}
+		for _, u := range us {
+			active[u.Name] = u.State == "active"
+		}
+		for _, u := range nodeconf.Units(m) {
+			if !active[u] {
+				out = append(out, u+" does not run")
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err.Error()
+	}
+	if m.IsNode() {
+		if err := r.withKube(func(k *kube.Client) error {
+			n, err := k.CoreV1().Nodes().Get(ctx, m.Name, metav1.GetOptions{})
+			if err != nil {
+				return nil // that the API does not answer says nothing of this machine
+			}
+			if ok, why := kube.Ready(n); !ok {
+				out = append(out, "the node is not Ready: "+why)
+			}
+			return nil
+		}); err != nil {
+			return err.Error()
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+// spares says whether a roll-out goes on without the machine of a step that failed: as many
+// may fail as its pool says, but none on trial, and none that is yet to take the place of
+// another. It is remembered, and its node stays cordoned.
+func (r *Run) spares(s plan.Step, failed error) (bool, error) {
+	most := r.Cluster.Policies[s.Group].Failures
+	if s.Machine == "" || s.Group == "" || most == 0 || r.View.Seen.Machines[s.Machine].Active == "" {
+		return false, nil
+	}
+	open, err := r.Store.OpenWaves()
+	if err != nil {
+		return false, err
+	}
+	spared, err := r.Store.Spared()
+	if err != nil {
+		return false, err
+	}
+	others := 0
+	for name, x := range spared {
+		if x.Group == s.Group && name != s.Machine {
+			others++
+		}
+	}
+	if open[s.Group].Trial || others >= most {
+		return false, nil
+	}
+	if err := r.Store.SaveSpared(s.Machine, &store.Spared{Since: r.now().UTC(), Group: s.Group, Why: failed.Error()}); err != nil {
+		return false, err
+	}
+	r.Note(s, fmt.Sprintf("the roll-out goes on without it: %d of %s may fail, this is number %d; its node stays cordoned", most, topology.GroupInWords(s.Group), others+1))
+	return true, nil
+}
+
+// Failed are machines that failed while the roll-out went on without them.
+type Failed struct {
+	Machines []string
+	First    error
+}
+
+func (f *Failed) Error() string {
+	return fmt.Sprintf("the roll-out went on without %s, which failed and stay as they are, cordoned; the first: %v; mend them and run the same command again, or replace them: verbund replace %s", strings.Join(f.Machines, ", "), f.First, f.Machines[0])
+}
+
+func (f *Failed) Unwrap() error { return f.First }
+
+// outcome is how a run ended, in a word.
+func outcome(err error) string {
+	var h *Held
+	switch {
+	case err == nil:
+		return store.OutcomeDone
+	case errors.Is(err, ErrInterrupted):
+		return "interrupted"
+	case errors.As(err, &h):
+		return "held"
+	}
+	return "failed"
+}
