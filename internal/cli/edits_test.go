@@ -205,7 +205,7 @@ func TestPlanTellsAll(t *testing.T) {
 	if err := json.Unmarshal([]byte(w.ok("plan", "-o", "json")), &p); err != nil {
 		t.Fatal(err)
 	}
-	if p.Cluster != "tidewatch" || p.Seconds <= 0 || len(p.Differs) != 1 || len(p.Missing) != 0 || len(p.Steps) != 3 || len(p.Schedule) != 3 || p.Schedule[2].End != p.Seconds {
+	if p.Cluster != "tidewatch" || p.Seconds <= 0 || len(p.Differs) != 1 || len(p.Missing) != 0 || len(p.Steps) != 4 || len(p.Schedule) != 4 || p.Schedule[3].End != p.Seconds {
 		t.Errorf("plan as JSON: %+v", p)
 	}
 	// What not everybody on the machine may read is not printed.

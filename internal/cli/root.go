@@ -23,6 +23,7 @@ import (
 	"verbund/internal/cli/keep"
 	"verbund/internal/cli/look"
 	"verbund/internal/cli/practise"
+	"verbund/internal/cli/rollout"
 	"verbund/internal/cli/term"
 	"verbund/internal/cli/vouch"
 	"verbund/internal/cli/write"
@@ -124,6 +125,10 @@ func run(a *desk.App, args []string) int {
 		if code == term.ExitInterrupted && !errors.Is(err, term.ErrAtQuestion) {
 			msg = "interrupted; it is safe to run the same command again, which goes on from here"
 		}
+		if held != nil {
+			a.UI.Say("%s", msg) // nothing went wrong
+			return code
+		}
 		a.UI.Problem(msg)
 	}
 	return code
@@ -167,6 +172,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 	}{
 		{"Write", []*cobra.Command{write.DraftCmd(a), write.CheckCmd(a), write.VersionsCmd(a), write.RenderCmd(a)}},
 		{"Act", []*cobra.Command{act.PlanCmd(a), act.ConvergeCmd(a), act.ScaleCmd(a), act.UpgradeCmd(a), act.ReplaceCmd(a), act.ClearCmd(a), act.TeardownCmd(a)}},
+		{"Roll out", []*cobra.Command{rollout.Cmd(a)}},
 		{"Look", []*cobra.Command{look.StatusCmd(a), look.NodesCmd(a), look.MachinesCmd(a), look.InspectCmd(a), look.LogsCmd(a), look.HistoryCmd(a), look.SurveyCmd(a), look.CollectCmd(a)}},
 		{"Enter", []*cobra.Command{enter.AccessCmd(a), enter.HostsCmd(a)}},
 		{"Trust", []*cobra.Command{vouch.TrustCmd(a), vouch.TokenCmd(a), vouch.RequestsCmd(a)}},

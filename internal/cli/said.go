@@ -8,6 +8,7 @@ import (
 	"verbund/internal/cli/keep"
 	"verbund/internal/cli/look"
 	"verbund/internal/cli/practise"
+	"verbund/internal/cli/rollout"
 	"verbund/internal/cli/vouch"
 	"verbund/internal/cli/write"
 	"verbund/internal/core/declare"
@@ -35,6 +36,7 @@ var said = []struct {
 	{"draft", write.WroteSaid{}}, {"check", []declare.Finding{}}, {"check --rules", []declare.Rule{}}, {"check --merged", write.MergedSaid{}},
 	{"versions", write.VersionsSaid{}}, {"versions --refresh", []versions.PinChange{}}, {"render", write.RenderSaid{}},
 	{"plan", desk.Planned{}}, {"converge, and every command that changes machines: a line for each entry", store.Entry{}},
+	{"rollout", enginelook.Rollout{}}, {"rollout hold", rollout.HoldSaid{}},
 	{"status", enginelook.Health{}}, {"status --all", []look.Glance{}}, {"nodes", []corev1.Node{}}, {"machines", []look.MachineSaid{}}, {"inspect", []look.Inspected{}}, {"logs", []look.LogLine{}},
 	{"history", []look.RunSaid{}}, {"history RUN", []store.Entry{}}, {"survey", []enginelook.Answer{}}, {"collect", look.CollectSaid{}},
 	{"access --list", []enter.AccessSaid{}}, {"hosts", []enter.HostLine{}},

@@ -279,6 +279,7 @@ type statusReport struct {
 	Strained          []string
 	Pending           int
 	Declared, Running string
+	Refused           string
 	Endpoint          struct{ Address string }
 }
 

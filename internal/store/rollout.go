@@ -36,6 +36,7 @@ const (
 	keyOpen   = "open/"
 	keySpared = "spared/"
 	keyHeld   = "held"
+	keyWas    = "was/"
 )
 
 // Numbers lists the numbers of a group's machines, by place, of those groups in which any
@@ -122,11 +123,47 @@ func (s *Store) SaveHeld(h *Held) error {
 	})
 }
 
-// RolledOut forgets the roll-out that is over: its waves, and the machines that it spared.
+// RolledOut forgets the roll-out that is over, its waves and the machines that it spared,
+// but what its groups ran before.
 func (s *Store) RolledOut() error {
+	open, err := s.OpenWaves()
+	if err != nil {
+		return err
+	}
 	return s.update(func(t *tx) error {
-		return t.table(bucketRollout).clear(func(k string) bool { return k != keyHeld })
+		b := t.table(bucketRollout)
+		if err := b.clear(func(k string) bool { return strings.HasPrefix(k, keyOpen) || strings.HasPrefix(k, keySpared) }); err != nil {
+			return err
+		}
+		for group, o := range open {
+			v, err := json.Marshal(o.Before)
+			if err != nil {
+				return err
+			}
+			if o.Before == "" {
+				continue
+			}
+			if err := b.put(keyWas+group, v); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
+}
+
+// RanBefore lists what groups ran before the roll-out that is underway, or was the last.
+func (s *Store) RanBefore() (map[string]string, error) {
+	out, err := rolloutOf[string](s, keyWas)
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.OpenWaves()
+	for group, o := range open {
+		if o.Before != "" {
+			out[group] = o.Before
+		}
+	}
+	return out, err
 }
 
 func rolloutOf[T any](s *Store, prefix string) (map[string]T, error) {

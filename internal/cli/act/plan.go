@@ -3,6 +3,7 @@ package act
 import (
 	"bytes"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/converge"
@@ -24,7 +26,7 @@ import (
 // PlanCmd is verbund plan.
 func PlanCmd(a *desk.App) *cobra.Command {
 	var code bool
-	var only, picture string
+	var only, picture, to string
 	c := &cobra.Command{
 		Use: "plan", Short: "Show what would be done, why, in which order, and how long it takes", Args: term.NoArgs,
 		Long: `Looks at the site, the machines, the datastore and the API, and shows the steps
@@ -35,11 +37,14 @@ and waits for no lock.
 How long it takes is reckoned from the durations in the journal; of what was never
 done here, from what is usual.
 
+Where machines are rolled out, it says first what that comes to, group by group, and
+shows the single steps with --steps.
+
 The kinds of steps:
 ` + kindsText(),
-		Example: "  verbund plan --verbose\n  verbund plan --picture plan.svg\n  verbund plan --only gauges --exit-code",
+		Example: "  verbund plan --steps\n  verbund plan --to v1.37.2\n  verbund plan --picture plan.svg\n  verbund plan --only gauges --exit-code",
 		RunE: func(*cobra.Command, []string) error {
-			s, err := a.Open(true)
+			s, err := openTo(a, to)
 			if err != nil {
 				return err
 			}
@@ -67,7 +72,7 @@ The kinds of steps:
 			if err == nil && picture != "" {
 				err = drawPlan(a, s, p, slots, total, picture)
 			}
-			if err == nil && code && len(p.Steps) > 0 {
+			if err == nil && code && (len(p.Steps) > 0 || p.Held) {
 				return &term.Exit{Code: term.ExitNotWell}
 			}
 			return err
@@ -76,8 +81,38 @@ The kinds of steps:
 	c.Flags().BoolVar(&code, "exit-code", false, "exit 3 when there is something to do")
 	c.Flags().StringArrayVar(&a.MayLose, "may-lose", nil, "label selector of pods that may be lost for good, as for converge")
 	c.Flags().StringVar(&only, "only", "", "one part: control, addons, or the name of a pool")
+	c.Flags().StringVar(&to, "to", "", "as if this version were declared, which is not written down")
+	c.Flags().BoolVar(&a.Steps, "steps", false, "show the steps of a roll-out one by one, too")
 	c.Flags().StringVar(&picture, "picture", "", "also draw it into a file that ends in .svg or .png")
 	return c
+}
+
+// openTo opens the cluster, as if another version were declared if one is named.
+func openTo(a *desk.App, to string) (*session.Session, error) {
+	if to == "" {
+		return a.Open(true)
+	}
+	path, err := a.FindDeclaration()
+	if err != nil {
+		return nil, err
+	}
+	s, r, err := a.OpenPath(path, false)
+	if err != nil {
+		return nil, err
+	}
+	s.Close()
+	if err := reachable(r, to); err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if data, err = declare.SetKubernetes(data, to); err != nil {
+		return nil, fmt.Errorf("reading kubernetes in %s: %w", path, err)
+	}
+	s, _, err = a.OpenAs(path, data, true)
+	return s, err
 }
 
 // kindsText says what each kind of step does.

@@ -26,7 +26,7 @@ it without a change of the file. Then it converges.`,
 			if err != nil || n < 0 {
 				return term.Usage("%q is not a number of machines", args[1])
 			}
-			return edit(a, fmt.Sprintf("scale %s %d", args[0], n), func(r *declare.Result) (string, func([]byte) ([]byte, error), error) {
+			return a.Edit(fmt.Sprintf("scale %s %d", args[0], n), desk.Wish{}, func(r *declare.Result) (string, func([]byte) ([]byte, error), error) {
 				i := slices.IndexFunc(r.Decl.Pools, func(p declare.Pool) bool { return p.Name == args[0] })
 				if i < 0 {
 					var known []string

@@ -15,6 +15,7 @@ type App struct {
 	File     string
 	MayLose  []string // selectors of pods
 	Parallel int
+	Steps    bool   // show the steps of a roll-out one by one
 	Unlock   string // file that opens the store
 	KeyDir   string // of key files, if not the person's own
 
@@ -33,6 +34,7 @@ func (a *App) Drains(c *cobra.Command) *cobra.Command {
 // Asks adds the flags of commands that change things.
 func (a *App) Asks(c *cobra.Command) *cobra.Command {
 	c.Flags().BoolVarP(&a.Yes, "yes", "y", false, "do not ask")
+	c.Flags().BoolVar(&a.Steps, "steps", false, "when asked, show the steps of a roll-out one by one, too")
 	c.Flags().StringVar(&a.Confirm, "confirm", "", "the cluster's name, where data or quorum could be lost")
 	return c
 }

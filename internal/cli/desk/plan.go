@@ -8,7 +8,10 @@ import (
 	"time"
 
 	"verbund/internal/cli/term"
+	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
+	"verbund/internal/core/rollout"
+	"verbund/internal/core/topology"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
@@ -17,24 +20,32 @@ import (
 
 // Planned is the plan as JSON; docs/protocols.md describes it.
 type Planned struct {
-	Cluster   string      `json:"cluster"`
-	Seconds   float64     `json:"seconds"` // that it should take
-	Steps     []plan.Step `json:"steps"`
-	Schedule  []plan.Slot `json:"schedule"`
-	Missing   []string    `json:"missing"`
-	TooMuch   []string    `json:"tooMuch"`
-	Differs   []string    `json:"differs"`
-	Endangers []string    `json:"endangers"`
-	Accepted  []string    `json:"accepted"` // errors that exceptions accept, with their reasons
-	Left      []string    `json:"left"`     // steps that a limited run leaves
-	From      string      `json:"from,omitempty"`
-	To        string      `json:"to,omitempty"`
-	SiteRuns  bool        `json:"siteRuns"`
+	Cluster string  `json:"cluster"`
+	Seconds float64 `json:"seconds"` // that it should take
+	// Groups say what roll-outs come to; Waves are those of these steps, and Later the
+	// machines that are replaced after them.
+	Groups    []plan.GroupPlan `json:"groups"`
+	Waves     []rollout.Wave   `json:"waves"`
+	Later     []string         `json:"later"`
+	Hop       *plan.Stage      `json:"hop,omitempty"` // on a way over several minors
+	Held      bool             `json:"held"`          // waves are left out, since a person's word is waited for
+	Steps     []plan.Step      `json:"steps"`
+	Schedule  []plan.Slot      `json:"schedule"`
+	Missing   []string         `json:"missing"`
+	TooMuch   []string         `json:"tooMuch"`
+	Differs   []string         `json:"differs"`
+	Endangers []string         `json:"endangers"`
+	Accepted  []string         `json:"accepted"` // errors that exceptions accept, with their reasons
+	Left      []string         `json:"left"`     // steps that a limited run leaves
+	From      string           `json:"from,omitempty"`
+	To        string           `json:"to,omitempty"`
+	SiteRuns  bool             `json:"siteRuns"`
 }
 
 // PlanReport is a plan as JSON.
 func PlanReport(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration, left []plan.Step) Planned {
-	out := Planned{Cluster: s.Decl.Name, Seconds: total.Seconds(), Steps: term.List(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
+	groups, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, look.Usual(s))
+	out := Planned{Cluster: s.Decl.Name, Seconds: all.Seconds(), Groups: term.List(groups), Waves: term.List(p.Waves), Later: term.List(p.Later), Hop: s.Stage, Held: p.Held, Steps: term.List(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
 	out.Missing, out.TooMuch = term.List(p.Missing), []string{}
 	for _, r := range p.Removes {
 		out.TooMuch = append(out.TooMuch, r.Text)
@@ -71,12 +82,16 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 		a.UI.Say("exception: %s", x)
 	}
 	if len(p.Steps) == 0 {
+		if p.Held {
+			fmt.Fprintf(a.Out, "The roll-out in cluster %s is held, and nothing else is to be done; verbund rollout shows where it stands.\n", s.Decl.Name)
+			return
+		}
 		fmt.Fprintf(a.Out, "Cluster %s is as declared: nothing to do.\n", s.Decl.Name)
 		return
 	}
-	if p.From != "" && p.From != p.To {
-		fmt.Fprintf(a.Out, "Upgrade of %s from %s to %s.\n\n", s.Decl.Name, p.From, p.To)
-	}
+	a.showRoad(s, p)
+	groups, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, look.Usual(s))
+	rolls := a.showGroups(p, groups)
 	known := look.UsualDurations(s)
 	var rows [][]term.Cell
 	for i, st := range p.Steps {
@@ -115,20 +130,116 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 			rows = append(rows, term.Cells("", "", "", "", "", "  "+why))
 		}
 	}
+	if rolls && len(rows) > mostAtOnce && !a.Steps && !a.Verbose {
+		a.showByHand(p)
+		a.showEnd(s, p, v, all, true)
+		return
+	}
 	if len(rows) > term.Height(a.Out) && !a.Verbose {
 		a.inShort(p, slots)
 	}
 	a.UI.Table([]string{"", "where", "wave", "after", "takes", "what"}, rows)
-	fmt.Fprintf(a.Out, "\n%s, about %s with %d at a time.", words.Count(len(p.Steps), "step"), term.Seconds(total), s.Parallel)
+	a.showEnd(s, p, v, all, false)
+}
+
+// mostAtOnce is how many lines of steps of a roll-out are shown without being asked for.
+const mostAtOnce = 24
+
+// showByHand shows what somebody changed by hand on machines, and will be undone.
+func (a *App) showByHand(p *plan.Plan) {
+	shown := 0
+	for _, st := range p.Steps {
+		for _, l := range st.Detail {
+			if strings.Contains(l, ": "+plan.Follows+", ") || strings.HasPrefix(l, kube.NewlyDeclared) {
+				continue
+			}
+			if shown++; shown <= mostLines {
+				fmt.Fprintf(a.Out, "%s: %s\n", cmp.Or(st.Machine, "cluster"), l)
+			}
+		}
+	}
+	if shown > mostLines {
+		fmt.Fprintf(a.Out, "and %d more that differ otherwise than by what is declared\n", shown-mostLines)
+	}
+}
+
+// showRoad says from where to where it goes, and of a way over several minors which hop it is.
+func (a *App) showRoad(s *session.Session, p *plan.Plan) {
+	if st := s.Stage; st != nil {
+		fmt.Fprintf(a.Out, "The way of %s from %s to %s: %s of the control plane, each after a backup, and %s of each worker.\n\n", s.Decl.Name, st.Road.From, st.Road.To, words.Count(st.Road.Hops, "hop"), words.Count(st.Road.Drains, "drain"))
+		var rows [][]term.Cell
+		for _, l := range st.Road.Legs {
+			rows = append(rows, term.Cells(l.Who, l.From, l.To, l.Because))
+		}
+		a.UI.Table([]string{"who", "from", "to", "because"}, rows)
+		fmt.Fprintf(a.Out, "\nWhat follows is the hop %s.\n\n", st.InWords())
+		return
+	}
+	if p.From != "" && p.From != p.To {
+		fmt.Fprintf(a.Out, "Upgrade of %s from %s to %s.\n\n", s.Decl.Name, p.From, p.To)
+	}
+}
+
+// showGroups shows what a roll-out comes to, group by group; it says whether there is one.
+func (a *App) showGroups(p *plan.Plan, groups []plan.GroupPlan) bool {
+	var rows [][]term.Cell
+	for _, g := range groups {
+		out := term.Seconds(g.Out)
+		if g.Way == rollout.Replacement {
+			out = "never"
+		}
+		waves := fmt.Sprint(g.Waves)
+		if g.Holds > 0 {
+			waves += fmt.Sprintf(", %s", words.Count(g.Holds, "hold"))
+		}
+		rows = append(rows, term.Cells(g.Group, fmt.Sprintf("%d of %d", g.Machines, g.Of), string(g.Way), waves, out, term.Seconds(g.From), term.Seconds(g.Until), strings.Join(g.Changes, ", ")))
+	}
+	if len(rows) == 0 {
+		return false
+	}
+	a.UI.Table([]string{"group", "machines", "way", "waves", "out for", "begins", "over", "what"}, rows)
+	fmt.Fprintln(a.Out)
+	for _, st := range p.Steps {
+		if st.Kind == plan.Soak {
+			fmt.Fprintf(a.Out, "Of %s, %s first, and %s to stay well for %s.\n", topology.GroupInWords(st.Group), goes(st.Machines), map[bool]string{true: "has", false: "have"}[len(st.Machines) == 1], declare.Duration(st.Waits))
+		}
+	}
+	fmt.Fprintln(a.Out)
+	return true
+}
+
+// goes says that machines do.
+func goes(machines []string) string {
+	if len(machines) == 1 {
+		return machines[0] + " goes"
+	}
+	return strings.Join(machines, ", ") + " go"
+}
+
+// showEnd says what a plan comes to as a whole.
+func (a *App) showEnd(s *session.Session, p *plan.Plan, v *look.View, total time.Duration, short bool) {
+	if !short {
+		fmt.Fprintln(a.Out)
+	}
+	fmt.Fprintf(a.Out, "%s, about %s with %d at a time.", words.Count(len(p.Steps), "step"), term.Seconds(total), s.Parallel)
+	if short {
+		fmt.Fprint(a.Out, " --steps shows them one by one.")
+	}
 	if len(p.Waking(v.Seen)) > 0 {
 		fmt.Fprint(a.Out, " Machines that were not reached come first; what they need shows then.")
 	}
 	if p.More {
 		fmt.Fprint(a.Out, " What comes after them is planned anew then.")
 	}
+	if p.Held {
+		fmt.Fprint(a.Out, " The roll-out itself is held; verbund rollout shows where it stands.")
+	}
 	fmt.Fprintln(a.Out)
 	for _, r := range p.Removes {
 		fmt.Fprintf(a.Out, "Removes %s.\n", r.Text)
+	}
+	for _, m := range p.Later {
+		fmt.Fprintf(a.Out, "Removes %s after these, when a new one has taken its place.\n", m)
 	}
 	for _, e := range p.Endangers {
 		fmt.Fprintf(a.Out, "Careful: %s.\n", e)

@@ -15,6 +15,7 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
+	"verbund/internal/engine/act"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/whole"
@@ -274,6 +275,9 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 	}
 	for _, l := range h.Strained {
 		add("see to", "attention", "%s", l)
+	}
+	if h.Held != nil {
+		add("roll-out", "attention", "%s; verbund rollout shows where it stands", act.HeldBy(h.Held).Why)
 	}
 	switch {
 	case h.Refused != "":

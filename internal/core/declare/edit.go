@@ -39,6 +39,16 @@ func SetKubernetes(data []byte, version string) ([]byte, error) {
 // SetCount changes the count of a pool in a declaration and nothing else. A
 // pool that has no count yet gets one behind its name.
 func SetCount(data []byte, pool string, count int) ([]byte, error) {
+	return setOfPool(data, pool, "count", strconv.Itoa(count))
+}
+
+// SetPoolKubernetes holds a pool on a version, and changes nothing else. A pool that
+// has none of its own yet gets one behind its name.
+func SetPoolKubernetes(data []byte, pool, version string) ([]byte, error) {
+	return setOfPool(data, pool, "kubernetes", version)
+}
+
+func setOfPool(data []byte, pool, key, text string) ([]byte, error) {
 	root, err := edited(data)
 	if err != nil {
 		return nil, err
@@ -47,13 +57,12 @@ func SetCount(data []byte, pool string, count int) ([]byte, error) {
 	if p == nil {
 		return nil, ErrElsewhere
 	}
-	text := strconv.Itoa(count)
-	find := func(root *yaml.Node) *yaml.Node { _, v := child(poolOf(root, pool), "count"); return v }
+	find := func(root *yaml.Node) *yaml.Node { _, v := child(poolOf(root, pool), key); return v }
 	var out []byte
 	if v := find(root); v != nil {
 		out, err = replace(data, v, text)
 	} else {
-		out, err = insert(data, p, "name", "count: "+text)
+		out, err = insert(data, p, "name", key+": "+text)
 	}
 	if err != nil {
 		return nil, err

@@ -513,7 +513,8 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 			if v == "" {
 				continue
 			}
-			if err := cat.Hop(v, want); err != nil {
+			// Within a minor the control plane can go back.
+			if err := cat.Hop(v, want); err != nil && versions.Minor(v) != versions.Minor(want) {
 				return err
 			}
 		}
@@ -521,7 +522,9 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 	for _, m := range p.c.Machines {
 		s := p.o.Machines[m.Name]
 		if v := s.Running(); m.Role == versions.Worker && v != "" && p.o.Founded && !p.stray(m) {
-			if versions.Compare(v, m.Set.Kubernetes) > 0 {
+			// A pool that is held back goes back, too: a kubelet may be older than its API server.
+			held := m.Set.Kubernetes != p.c.Set.Kubernetes && p.c.Set.Minor()-m.Set.Minor() <= versions.KubeletSkew
+			if versions.Compare(v, m.Set.Kubernetes) > 0 && !held {
 				return &Refusal{fmt.Sprintf("worker %s runs %s, and %s, which is lower, is declared for it", m.Name, v, m.Set.Kubernetes), "declare " + v + " or higher, or a new pool"}
 			}
 			if behind := p.c.Set.Minor() - versions.Minor(v); behind > versions.KubeletSkew && high != "" {

@@ -102,12 +102,38 @@ func (p *planner) group(name string, may ...due) rollout.Group {
 		}
 		g.Machines = append(g.Machines, x)
 	}
+	free := map[int]topology.Machine{} // places of which the machine is yet to come, or to go
+	for i, m := range p.c.OfGroup(name) {
+		if !g.Machines[i].Exists || p.replaces(m) {
+			free[i] = m
+		}
+	}
 	for _, n := range slices.Sorted(maps.Keys(p.o.Machines)) {
 		if of, number := p.c.GroupOf(n); of == name && !p.runs[n] && p.o.Machines[n].Exists {
 			g.Leaving = append(g.Leaving, number)
+			for _, i := range slices.Sorted(maps.Keys(free)) {
+				if p.returns(free[i], n, may) {
+					if g.Returns == nil {
+						g.Returns = map[int]int{}
+					}
+					g.Returns[i] = number
+					delete(free, i)
+					break
+				}
+			}
 		}
 	}
 	return g
+}
+
+// returns says whether a machine on its way out can have a place again, since it is as
+// declared for it. One that has left the cluster in part comes back as new ones do.
+func (p *planner) returns(place topology.Machine, name string, may []due) bool {
+	if s := p.o.Machines[name]; place.Hardware != "" || !s.Reached || s.Role != place.Role {
+		return false
+	}
+	place.Name = name
+	return len(p.must(place)) == 0 && !slices.ContainsFunc(may, func(f due) bool { return len(f(place)) > 0 })
 }
 
 // replaces says whether a machine is to give way to a new one.
@@ -180,7 +206,7 @@ func (p *planner) gate(k Kind, group string, n int, text, why string, s Step) st
 // person has told the roll-out to hold, is asked there.
 func (p *planner) begin(w rollout.Wave, needs []string) string {
 	// One that was cut off goes on under its number.
-	if o, ok := p.o.Open[w.Group]; !ok || p.waves[w.Group] != o.Number || !slices.ContainsFunc(w.Machines, func(n string) bool { return slices.Contains(o.Machines, n) }) {
+	if o := p.o.Open[w.Group]; !w.GoesOn || p.waves[w.Group] != o.Number {
 		p.waves[w.Group]++
 	}
 	text := fmt.Sprintf("begin wave %d of %s: %s", p.waves[w.Group], topology.GroupInWords(w.Group), enumerate(w.Machines))
@@ -195,7 +221,7 @@ func (p *planner) begin(w rollout.Wave, needs []string) string {
 	for _, n := range w.Machines {
 		p.inWave[n] = w.Group
 	}
-	last := p.gate(Wave, w.Group, p.waves[w.Group], text, w.Why, Step{Needs: needs, Guards: []Guard{MayBegin}, Opens: &rollout.Open{Number: p.waves[w.Group], Machines: w.Machines, Trial: w.Trial}})
+	last := p.gate(Wave, w.Group, p.waves[w.Group], text, w.Why, Step{Needs: needs, Guards: []Guard{MayBegin}, Opens: &rollout.Open{Number: p.waves[w.Group], Before: p.ranBefore(w.Group), Machines: w.Machines, Trial: w.Trial}})
 	p.begun = append(p.begun, last)
 	return last
 }
@@ -306,4 +332,22 @@ func (p *planner) withoutWaves() {
 	p.plan.More = p.plan.More || p.plan.Held
 	p.plan.Waves = nil
 	p.plan.Removes = slices.DeleteFunc(p.plan.Removes, func(r Removal) bool { return off[id(Release, r.Machine)] || off[id(Unnode, r.Machine)] })
+}
+
+// ranBefore is the version that a group ran before its roll-out; empty when it runs what is
+// declared, and when nothing says.
+func (p *planner) ranBefore(group string) string {
+	if o, ok := p.o.Open[group]; ok && o.Before != "" {
+		return o.Before
+	}
+	low := ""
+	for n, s := range p.o.Machines {
+		if of, _ := p.c.GroupOf(n); of != group {
+			continue
+		}
+		if v := s.Running(); v != "" && (low == "" || versions.Compare(v, low) < 0) {
+			low = v
+		}
+	}
+	return low
 }

@@ -217,3 +217,23 @@ func TestTurnWaits(t *testing.T) {
 		}
 	}
 }
+
+// When the declaration is taken back in the middle, an old machine that has not gone yet has
+// its place again, and nothing is made for it; one that has another size has not.
+func TestTakenBack(t *testing.T) {
+	small, medium := fmt.Sprintf(two, "", "small", "soak: 1m"), fmt.Sprintf(two, "", "medium", "soak: 1m")
+	began := turned(t, small, map[string][]int{"gauges": {3, 2}})
+	o := living(turned(t, small, nil), "v1.37.2")
+	if got := plan.Turn(began, o, versions.Shipped()); !slices.Equal(got["gauges"], []int{1, 2}) {
+		t.Errorf("before the new one has come: %v", got)
+	}
+	if got := plan.Turn(turned(t, medium, map[string][]int{"gauges": {3, 2}}), o, versions.Shipped()); got["gauges"] != nil {
+		t.Errorf("nothing was taken back: %v", got)
+	}
+	// The new one is there, and of the size that is not declared any more.
+	o.Machines["tidewatch-gauges-3"] = o.Machines["tidewatch-gauges-2"]
+	seen(o, "tidewatch-gauges-3", func(s *plan.MachineSeen) { s.Size, s.Zone = "medium", began.OfGroup("gauges")[0].Zone })
+	if got := plan.Turn(began, o, versions.Shipped()); !slices.Equal(got["gauges"], []int{1, 2}) {
+		t.Errorf("when the new one has come: %v", got)
+	}
+}

@@ -126,6 +126,11 @@ func (s *script) do(w []string, out *strings.Builder) {
 		for _, x := range w[1:] {
 			s.g.Leaving = append(s.g.Leaving, s.number(x))
 		}
+	case "returns":
+		s.g.Returns = map[int]int{}
+		for i := 1; i+1 < len(w); i += 2 {
+			s.g.Returns[s.number(w[i])] = s.number(w[i+1])
+		}
 	case "open":
 		s.g.Open = &rollout.Open{}
 		for _, x := range w[1:] {
@@ -186,7 +191,7 @@ func (s *script) do(w []string, out *strings.Builder) {
 }
 
 // Scripts of testdata are read line by line, one behaviour a file: "policy", "machine",
-// "leaving" and "open" describe a group called gauges, "window" the hours; "waves", "owed",
+// "leaving", "returns" and "open" describe a group called gauges, "window" the hours; "waves", "owed",
 // "swaps" and "at" ask. A line with > is the answer that is expected.
 func TestScripts(t *testing.T) {
 	scripts, err := filepath.Glob("testdata/*.txt")

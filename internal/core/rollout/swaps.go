@@ -9,6 +9,9 @@ import (
 // none does. Machines that are on their way out count against the surge: nothing new is
 // begun before they are gone, nor before what the wave before owes.
 //
+// Where what was declared is taken back in the middle, an old one that has not gone yet
+// takes its place again.
+//
 // A new machine takes the lowest free number above those of its generation, and the next
 // generation the lowest from 1 on, so that old and new are told apart while both are there.
 func (g Group) Swaps() []int {
@@ -20,6 +23,12 @@ func (g Group) Swaps() []int {
 	}
 	for _, n := range g.Leaving {
 		taken[n] = true
+	}
+	if len(g.Returns) > 0 {
+		for i, n := range g.Returns {
+			numbers[i] = n
+		}
+		return numbers
 	}
 	if soak, hold := g.Owed(); len(g.Leaving) > 0 || soak > 0 || hold {
 		return numbers

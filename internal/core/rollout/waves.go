@@ -34,6 +34,7 @@ type Wave struct {
 	Machines []string
 	Zone     string // in which all of them are; empty when they are spread
 	Trial    bool
+	GoesOn   bool // an earlier run was interrupted in it
 	Why      string
 	// Soak is how long its machines have to stay well after it, Hold whether a person's
 	// word is waited for then.
@@ -44,7 +45,8 @@ type Wave struct {
 // Open is a wave that has begun, and of which not everything was waited for that comes
 // after it.
 type Open struct {
-	Number   int // from 1, in this roll-out of its group
+	Number   int    // from 1, in this roll-out of its group
+	Before   string // what its group ran before the first wave
 	Machines []string
 	Trial    bool
 	Soaked   bool // they stayed well for as long as they have to
@@ -56,6 +58,9 @@ type Group struct {
 	Name     string
 	Policy   Policy
 	Machines []Machine
+	// Returns are the numbers of machines on their way out that are as declared for a place
+	// whose own machine is not, or is not there yet: what was declared was taken back.
+	Returns map[int]int
 	// Leaving are the numbers of machines that are there and have no place any more.
 	Leaving []int
 	Open    *Open // nil when none is
@@ -193,7 +198,7 @@ func (g Group) cut(out []Wave, ms []Machine, trial, goesOn bool) []Wave {
 		for n < len(ms) && n < most && g.replaced(ms[n]) == (way == Replacement) && (g.Policy.Spread || ms[n].Zone == ms[0].Zone) && ms[n].Last == ms[0].Last {
 			n++
 		}
-		w := Wave{Group: g.Name, Way: way, Trial: trial, Zone: ms[0].Zone}
+		w := Wave{Group: g.Name, Way: way, Trial: trial, GoesOn: goesOn, Zone: ms[0].Zone}
 		for _, m := range ms[:n] {
 			w.Machines = append(w.Machines, m.Name)
 			if m.Zone != w.Zone {

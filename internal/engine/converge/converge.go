@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"verbund/internal/core/plan"
+	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
 	"verbund/internal/engine/kubeconfig"
@@ -40,7 +41,8 @@ type converging struct {
 	taken    int             // how often somebody else got an address first
 	moves    int             // further rounds that machines with another address need
 	saidHeld bool
-	cut      bool // the last run was cut off: what it began may not be over
+	hop      string // that was said last, of a way over several minors
+	cut      bool   // the last run was cut off: what it began may not be over
 }
 
 // Converge brings about what is declared, or one part of it; ch is what the command is to
@@ -106,6 +108,10 @@ func (x *converging) round() (begun, done bool, err error) {
 	if err != nil {
 		return false, false, err
 	}
+	if x.until(v) {
+		x.Say("stopped after the hop to %s, as asked; verbund converge goes on to %s", plan.Version(v.Cluster, v.Seen), x.Decl.Kubernetes)
+		return false, true, nil
+	}
 	t, err := x.toDo(v)
 	if err != nil {
 		return false, false, err
@@ -154,7 +160,52 @@ func (x *converging) see() (*look.View, error) {
 	if err != nil {
 		return nil, err
 	}
-	return v, look.Unseen(x.Session, v)
+	return v, errors.Join(look.Unseen(x.Session, v), x.hops())
+}
+
+// hops says which hop of a way over several minors comes; each is a roll-out of its own.
+func (x *converging) hops() error {
+	s := x.Stage
+	switch {
+	case s == nil && x.hop == "", s != nil && s.Kubernetes == x.hop:
+		return nil
+	case x.hop == "":
+		x.sayRoad(s.Road)
+		x.Say("this hop: %s", s.InWords())
+		x.hop = s.Kubernetes
+		x.moves += 2
+		return nil
+	case s == nil:
+		x.Say("the last hop: to %s", x.Decl.Kubernetes)
+		x.hop = ""
+	default:
+		x.Say("the next hop: %s", s.InWords())
+		x.hop = s.Kubernetes
+	}
+	x.moves += 2
+	return x.Store.RolledOut()
+}
+
+// sayRoad tells the whole way over several minors before it is begun.
+func (x *converging) sayRoad(r *versions.Road) {
+	x.Say("the way from %s to %s: %s of the control plane, each after a backup, and %s of each worker", r.From, r.To, words.Count(r.Hops, "hop"), words.Count(r.Drains, "drain"))
+	for _, l := range r.Legs {
+		x.Say("  %-8s %s to %s, since %s", l.Who, l.From, l.To, l.Because)
+	}
+}
+
+// until says whether the hop is over after which the command is to stop: the whole control
+// plane runs that minor, and the next hop would leave it.
+func (x *converging) until(v *look.View) bool {
+	if x.ToHop == "" || !v.Seen.Founded {
+		return false
+	}
+	is, most := plan.Version(v.Cluster, v.Seen), versions.Minor(x.ToHop)
+	next := x.Decl.Kubernetes
+	if x.Stage != nil {
+		next = x.Stage.Kubernetes
+	}
+	return is != "" && versions.Minor(is) >= most && versions.Minor(next) > most
 }
 
 // task is what one round is to do.

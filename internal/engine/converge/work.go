@@ -24,6 +24,7 @@ type Work struct {
 	Asker
 	Host     Host
 	Declared *declare.Result
+	ToHop    string // a version of the minor after which an upgrade stops; empty: at its end
 	// Soft ends what waits, and lets running steps finish; Hard ends those, too.
 	Soft, Hard context.Context
 }

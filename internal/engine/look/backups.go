@@ -62,3 +62,20 @@ func manifestOf(s *session.Session, name string, id age.Identity) (backup.Manife
 	}
 	return b.Manifest, nil
 }
+
+// BackupOfVersion is the newest backup of this cluster, which can be opened here, that was
+// taken when it ran a version; nil when there is none.
+func BackupOfVersion(s *session.Session, version string) *BackupFound {
+	id, err := s.Store.OpensBackups()
+	if err != nil || id == nil {
+		return nil
+	}
+	var newest *BackupFound
+	for _, f := range Backups(s) {
+		m, err := manifestOf(s, f, id)
+		if err == nil && m.Cluster == s.Decl.Name && m.Kubernetes == version && (newest == nil || m.Taken.After(newest.Taken)) {
+			newest = &BackupFound{f, m.Taken, m.Kubernetes}
+		}
+	}
+	return newest
+}

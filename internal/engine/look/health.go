@@ -52,7 +52,8 @@ type Health struct {
 	Waiting   int          `json:"waiting"` // certificate requests for a person to decide
 	Pending   int          `json:"pending"` // steps to what is declared
 	Refused   string       `json:"refused,omitempty"`
-	Accepted  []string     `json:"accepted"` // what exceptions of the declaration accept
+	Held      *store.Held  `json:"held,omitempty"` // a roll-out, until a person's word
+	Accepted  []string     `json:"accepted"`       // what exceptions of the declaration accept
 	Backup    *BackupFound `json:"backup,omitempty"`
 	// Unopened counts backups that lie there and cannot be opened here, or are of another
 	// cluster of the name.
@@ -152,10 +153,15 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 			h.Nodes.Ready++
 		}
 	}
-	if p, err := PlanOf(s, v); err != nil {
+	if p, err := PlanAhead(ctx, s, v); err != nil {
 		h.Refused = err.Error()
 	} else {
 		h.Pending = len(p.Steps) + len(p.Later)
+		if p.Held {
+			if h.Held, err = s.Store.Held(); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if !v.Seen.Founded {
 		h.State, h.Why = NotRaised, "the cluster has not been raised yet; verbund converge does it"
@@ -210,7 +216,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 		h.State = NotWell
 	case h.Run != nil:
 		h.State = IsChanged
-	case h.Pending > 0 || h.Refused != "":
+	case h.Pending > 0 || h.Refused != "" || h.Held != nil:
 		h.State = IsPending
 	default:
 		h.State, h.Well = IsWell, true

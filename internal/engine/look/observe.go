@@ -115,7 +115,7 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.Seen.Held = held != nil
+	v.Seen.Held = held != nil && !s.Unheld
 	if facts != nil {
 		v.Seen.Backup = recentBackup(s, facts.Founded, time.Now())
 		if err := plan.Unchanged(c, facts); err != nil {

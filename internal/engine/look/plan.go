@@ -26,28 +26,50 @@ func PlanPart(ctx context.Context, s *session.Session, part string) (*plan.Plan,
 	return p, v, err
 }
 
-// Ahead observes, limited to a part if one is named, and looks ahead: where machines are to
-// give way to new ones, the cluster is looked at with the new ones declared. That is not
-// remembered before somebody has agreed to it.
+// Ahead observes, limited to a part if one is named, and looks ahead: on a way over several
+// minors with the next hop in the place of what is declared, and where machines are to give
+// way to new ones, with the new ones declared. The latter is not remembered before somebody
+// has agreed to it.
 func Ahead(ctx context.Context, s *session.Session, part string) (*View, error) {
-	s.Numbers = nil
-	v, err := Observe(ctx, s)
+	s.Numbers, s.Stage = nil, nil
+	see := func() (*View, error) {
+		v, err := Observe(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		return v, Limit(s, v, part)
+	}
+	v, err := see()
+	if err != nil || Unseen(s, v) != nil {
+		return v, err
+	}
+	if s.Stage, err = plan.StageOf(v.Cluster, v.Seen, s.Cat); err != nil {
+		return nil, err
+	}
+	if s.Stage != nil {
+		if v, err = see(); err != nil {
+			return nil, err
+		}
+	}
+	if s.Numbers = plan.Turn(v.Cluster, v.Seen, s.Cat); len(s.Numbers) > 0 {
+		return see()
+	}
+	return v, nil
+}
+
+// PlanAhead is the plan from what was seen, looked ahead where that is needed. It leaves the
+// session as it was.
+func PlanAhead(ctx context.Context, s *session.Session, v *View) (*plan.Plan, error) {
+	stage, err := plan.StageOf(v.Cluster, v.Seen, s.Cat)
 	if err != nil {
 		return nil, err
 	}
-	if err := Limit(s, v, part); err != nil {
-		return nil, err
+	if stage == nil && len(plan.Turn(v.Cluster, v.Seen, s.Cat)) == 0 {
+		return PlanOf(s, v)
 	}
-	if Unseen(s, v) != nil {
-		return v, nil
-	}
-	if s.Numbers = plan.Turn(v.Cluster, v.Seen, s.Cat); len(s.Numbers) == 0 {
-		return v, nil
-	}
-	if v, err = Observe(ctx, s); err != nil {
-		return nil, err
-	}
-	return v, Limit(s, v, part)
+	defer func() { s.Numbers, s.Stage = nil, nil }()
+	p, _, err := PlanPart(ctx, s, v.Seen.Part)
+	return p, err
 }
 
 // Limit limits what is planned from a view to a part, if one is named.

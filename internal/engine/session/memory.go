@@ -88,6 +88,7 @@ type Rollouts interface {
 	Held() (*store.Held, error)
 	SaveHeld(h *store.Held) error
 	RolledOut() error
+	RanBefore() (map[string]string, error)
 }
 
 // Past keeps the journal.

@@ -4,12 +4,14 @@ import (
 	"io"
 	"maps"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/store"
@@ -36,6 +38,11 @@ type Session struct {
 	Asking []string
 	// Numbers are those of groups of which machines are about to give way to new ones.
 	Numbers map[string][]int
+	// Stage is the hop on which the cluster is, or which comes next, on a way over several
+	// minors: it stands for what is declared meanwhile.
+	Stage *plan.Stage
+	// Unheld says that nobody's word is waited for, though the roll-out is held.
+	Unheld bool
 	// MayLose are pods that a drain may lose, beside those of the declaration.
 	MayLose []declare.Loss
 	// Alone says that this session holds the cluster's lock: whatever else
@@ -93,7 +100,25 @@ func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr) (*topo
 		return nil, err
 	}
 	maps.Copy(mem.Numbers, s.Numbers)
-	return topology.Build(s.Decl, s.SiteFile, s.Cat, mem)
+	return topology.Build(s.declared(), s.SiteFile, s.Cat, mem)
+}
+
+// declared is the declaration, or what stands for it on a hop.
+func (s *Session) declared() *declare.Declaration {
+	if s.Stage == nil {
+		return s.Decl
+	}
+	d := *s.Decl
+	d.Kubernetes, d.Pools = s.Stage.Kubernetes, slices.Clone(s.Decl.Pools)
+	for i := range d.Pools {
+		p := &d.Pools[i]
+		if v, ok := s.Stage.Pools[p.Name]; ok {
+			p.Kubernetes = v
+		} else if versions.Compare(p.Kubernetes, d.Kubernetes) > 0 {
+			p.Kubernetes = d.Kubernetes
+		}
+	}
+	return &d
 }
 
 // Close hangs up everywhere.

@@ -1,4 +1,4 @@
-package act
+package desk
 
 import (
 	"bytes"
@@ -6,18 +6,21 @@ import (
 	"fmt"
 	"os"
 
-	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
 	"verbund/internal/engine/converge"
 	"verbund/internal/whole"
 )
 
-// edit converges to the declaration with one value changed. value says which
+// Wish is what else is asked for beside a value of the declaration: one part, and after
+// which hop of an upgrade to stop.
+type Wish struct{ Only, ToHop string }
+
+// Edit converges to the declaration with one value changed. value says which
 // one it is and how the file is changed; no way to change it means that the
 // declaration allows it already, and that the count of a pool is remembered. The
 // file is written when the person has agreed, and when nothing is in the way.
-func edit(a *desk.App, command string, value func(*declare.Result) (string, func([]byte) ([]byte, error), error), pool string, count int) error {
+func (a *App) Edit(command string, w Wish, value func(*declare.Result) (string, func([]byte) ([]byte, error), error), pool string, count int) error {
 	path, err := a.FindDeclaration()
 	if err != nil {
 		return err
@@ -43,7 +46,7 @@ func edit(a *desk.App, command string, value func(*declare.Result) (string, func
 		return a.Work(s, r).Converge(command, "", &converge.Change{Text: fmt.Sprintf("pool %s is to have %d machines, inside its declared range", pool, count), Write: func() error { return s.Store.SaveCount(pool, count) }})
 	}
 	if file, line, ok := r.Where(at); ok && file != r.File {
-		return term.Usage("%s is given in line %d of %s, which this declaration extends and which others may extend too; change it there, or give it here", at, line, desk.Under(file))
+		return term.Usage("%s is given in line %d of %s, which this declaration extends and which others may extend too; change it there, or give it here", at, line, Under(file))
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -65,10 +68,12 @@ func edit(a *desk.App, command string, value func(*declare.Result) (string, func
 		return err
 	}
 	defer s.Close()
+	work := a.Work(s, r)
+	work.ToHop = w.ToHop
 	if bytes.Equal(out, data) {
-		return a.Work(s, r).Converge(command, "", nil)
+		return work.Converge(command, w.Only, nil)
 	}
-	return a.Work(s, r).Converge(command, "", &converge.Change{Text: fmt.Sprintf("changed %s in %s", at, path), Write: func() error {
+	return work.Converge(command, w.Only, &converge.Change{Text: fmt.Sprintf("changed %s in %s", at, path), Write: func() error {
 		// Somebody may have written it meanwhile, while the question stood.
 		now, err := os.ReadFile(path)
 		if err != nil {

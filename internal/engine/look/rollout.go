@@ -1,0 +1,151 @@
+package look
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/engine/session"
+	"verbund/internal/store"
+)
+
+// RolloutState is how a roll-out stands.
+type RolloutState string
+
+// How it stands.
+const (
+	NoRollout     RolloutState = "none" // everything is as declared
+	ToBegin       RolloutState = "to begin"
+	UnderWay      RolloutState = "underway"
+	IsHeld        RolloutState = "held"
+	WaitsForHours RolloutState = "outside of its hours"
+	Interrupted   RolloutState = "interrupted" // a run that was at it has ended, and something is left
+)
+
+// Rollout is where a roll-out stands.
+type Rollout struct {
+	Cluster string                  `json:"cluster"`
+	State   RolloutState            `json:"state"`
+	Since   *time.Time              `json:"since,omitempty"` // the first wave began
+	Ends    *time.Time              `json:"ends,omitempty"`  // probably, if nothing holds it
+	Next    *time.Time              `json:"next,omitempty"`  // when a wave may begin again
+	Held    *store.Held             `json:"held,omitempty"`
+	Hop     *plan.Stage             `json:"hop,omitempty"` // on a way over several minors
+	Groups  []plan.Progress         `json:"groups"`
+	Spared  map[string]store.Spared `json:"spared"` // machines that failed, without which it went on
+	Run     *RunAt                  `json:"run,omitempty"`
+	Out     map[string]float64      `json:"out"` // seconds that machines were out of service, of those that are back
+}
+
+// RunAt is the run that is at it.
+type RunAt struct {
+	Command string   `json:"command"`
+	Process int      `json:"process"`
+	Out     []string `json:"out"` // machines that it has out of service
+	Steps   []string `json:"steps"`
+}
+
+// RolloutOf looks where a roll-out stands.
+func RolloutOf(ctx context.Context, s *session.Session, now time.Time) (*Rollout, error) {
+	v, err := Ahead(ctx, s, "")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { s.Numbers, s.Stage = nil, nil }()
+	if err := Unseen(s, v); err != nil {
+		return nil, err
+	}
+	r := &Rollout{Cluster: s.Decl.Name, State: NoRollout, Groups: plan.ProgressOf(v.Cluster, v.Seen), Hop: s.Stage, Out: map[string]float64{}}
+	if r.Held, err = s.Store.Held(); err != nil {
+		return nil, err
+	}
+	if r.Spared, err = s.Store.Spared(); err != nil {
+		return nil, err
+	}
+	u, err := RunUnderway(s)
+	if err != nil {
+		return nil, err
+	}
+	es, _, err := s.Store.Entries()
+	if err != nil {
+		return nil, err
+	}
+	r.Since = r.fromJournal(es, len(v.Seen.Open) > 0)
+	left := r.Hop != nil || slices.ContainsFunc(r.Groups, func(g plan.Progress) bool { return g.Waits != plan.WaitsNothing })
+	open, next := v.Cluster.Window.Open(now)
+	if !open && left {
+		r.Next = &next
+	}
+	switch {
+	case u != nil:
+		r.Run = &RunAt{Command: u.Command, Process: u.Process, Out: u.Out, Steps: []string{}}
+		for _, e := range u.Steps {
+			where := e.Where
+			if where != "" {
+				where += ": "
+			}
+			r.Run.Steps = append(r.Run.Steps, where+e.Text)
+		}
+	}
+	switch {
+	case r.Held != nil && (left || u == nil):
+		r.State = IsHeld
+	case u != nil && (left || r.Since != nil):
+		r.State = UnderWay
+	case left && r.Next != nil:
+		r.State = WaitsForHours
+	case left && r.Since != nil:
+		r.State = Interrupted
+	case left:
+		r.State = ToBegin
+	}
+	if left {
+		r.ends(s, v, now)
+	}
+	return r, nil
+}
+
+// ends reckons when it is over, if nothing holds it.
+func (r *Rollout) ends(s *session.Session, v *View, now time.Time) {
+	v.Seen.Held = false
+	p, err := PlanOf(s, v)
+	if err != nil {
+		return // plan says why
+	}
+	slots, total := p.Schedule(s.Parallel, Usual(s))
+	_, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, Usual(s))
+	at := now.Add(all)
+	if r.Next != nil {
+		at = r.Next.Add(all)
+	}
+	r.Ends = &at
+}
+
+// fromJournal reads when the roll-out began, and how long each machine was out of service:
+// from before its pods were asked to leave, or it left the balancer, until both were undone.
+func (r *Rollout) fromJournal(es []store.Entry, open bool) *time.Time {
+	var since *time.Time
+	out := map[string]time.Time{}
+	for _, e := range es {
+		k := plan.Kind(e.What)
+		switch {
+		case e.Kind == store.StepDone && k == plan.Verify, e.Kind == store.StepDone && k == plan.Backup && since == nil:
+			// Whatever came before was another one.
+			since, r.Out, out = nil, map[string]float64{}, map[string]time.Time{}
+		case k == plan.Wave && e.Kind == store.StepDone:
+			if since == nil {
+				at := e.Time
+				since = &at
+			}
+		case e.Kind == store.StepBegan && k.TakesOut() && k != plan.Get && out[e.Where].IsZero():
+			out[e.Where] = e.Time
+		case e.Kind == store.StepDone && k.BringsBack() && !out[e.Where].IsZero():
+			r.Out[e.Where] = e.Time.Sub(out[e.Where]).Seconds()
+		}
+	}
+	if !open {
+		return nil
+	}
+	return since
+}
