@@ -58,7 +58,7 @@ func TestEnrolment(t *testing.T) {
 	w.ok("converge", "--yes")
 	w.fails(2, []string{"no pool enrols by token", "--enable-bootstrap-token-auth"}, "token", "issue", "--pool", "keepers")
 	// The living pool goes over to it: its machines enrol anew when they have to.
-	w.declare(`size: small}\n$`, "size: small, enrolment: token}\n")
+	w.declare(`}\n$`, ", enrolment: token}\n")
 	w.declare(`count: 1, size: small, enrolment`, "count: 2, size: small, enrolment")
 	// Declared is not told yet.
 	w.fails(2, []string{"no token can work", "kube-apiserver.service of tidewatch-control-1 lacks --enable-bootstrap-token-auth=true", "run verbund converge first"}, "token", "issue", "--pool", "keepers")
@@ -158,7 +158,7 @@ func TestEnrolment(t *testing.T) {
 func TestEnrolmentByHand(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "small", "v1.37.2")
-	w.declare(`size: small}\n$`, "size: small, enrolment: token}\n")
+	w.declare(`}\n$`, ", enrolment: token}\n")
 	w.ok("converge", "--yes")
 	const node = "tidewatch-keepers-1"
 	var tok struct{ Token, ID string }

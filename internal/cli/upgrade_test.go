@@ -32,6 +32,29 @@ func versionsOf(w *world) map[string]string {
 	return out
 }
 
+// spoilSlot puts into a worker's idle slot what looks as if v1.37.2 had been fetched, and of
+// which the kubelet cannot run. It returns the folder.
+func (w *world) spoilSlot(machine string) (bin string) {
+	w.Helper()
+	bin = w.path(".verbund/sites/estuary/disks/" + machine + "/opt/verbund/slots/b/bin")
+	if err := os.MkdirAll(bin, 0o755); err != nil {
+		w.Fatal(err)
+	}
+	for name, text := range map[string]string{
+		"containerd": `{"standIn":"containerd","version":"v2.4.2"}`, "kube-proxy": `{"standIn":"kube-proxy","version":"v1.37.2"}`, "kubelet": `{"standIn":"spoilt","version":"v1.37.2"}`,
+	} {
+		var d struct{ Version string }
+		if err := json.Unmarshal([]byte(text), &d); err != nil {
+			w.Fatal(err)
+		}
+		digest := versions.Shipped().Digest(name + ":" + d.Version)
+		if err := errors.Join(os.WriteFile(filepath.Join(bin, name), []byte(text), 0o755), os.WriteFile(filepath.Join(bin, name+".digest"), []byte(digest), 0o644)); err != nil {
+			w.Fatal(err)
+		}
+	}
+	return bin
+}
+
 // The first machine that does not come back stops the run with its last log
 // lines, and nothing else is touched; after mending, the next run finishes.
 func TestUpgradeStopsAtTheFirstFailure(t *testing.T) {
@@ -40,24 +63,7 @@ func TestUpgradeStopsAtTheFirstFailure(t *testing.T) {
 	w.declare(`count: 1, size: small`, "count: 3, size: small")
 	w.declare(`name: tidewatch\n`, "name: tidewatch\ntrust: {kubelets: {renew: tool}}\n")
 	w.ok("converge", "--yes")
-	// What lies in the worker's idle slot looks as if it had been fetched, and
-	// its kubelet cannot run.
-	bin := w.path(".verbund/sites/estuary/disks/tidewatch-keepers-1/opt/verbund/slots/b/bin")
-	if err := os.MkdirAll(bin, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	for name, text := range map[string]string{
-		"containerd": `{"standIn":"containerd","version":"v2.4.2"}`, "kube-proxy": `{"standIn":"kube-proxy","version":"v1.37.2"}`, "kubelet": `{"standIn":"spoilt","version":"v1.37.2"}`,
-	} {
-		var d struct{ Version string }
-		if err := json.Unmarshal([]byte(text), &d); err != nil {
-			t.Fatal(err)
-		}
-		digest := versions.Shipped().Digest(name + ":" + d.Version)
-		if err := errors.Join(os.WriteFile(filepath.Join(bin, name), []byte(text), 0o755), os.WriteFile(filepath.Join(bin, name+".digest"), []byte(digest), 0o644)); err != nil {
-			t.Fatal(err)
-		}
-	}
+	bin := w.spoilSlot("tidewatch-keepers-1")
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
 	// What only the old slot needs is there for the way back.
 	w.declare(`renew: tool`, "renew: own")

@@ -164,7 +164,9 @@ func (w *world) soak(span string) {
 	if err != nil {
 		w.Fatal(err)
 	}
-	if err := os.WriteFile(w.path("tidewatch.verbund.yaml"), regexp.MustCompile(`soak: \w+`).ReplaceAll(b, []byte("soak: "+span)), 0o644); err != nil {
+	b = regexp.MustCompile(`soak: \w+`).ReplaceAll(b, []byte("soak: "+span))
+	b = bytes.Replace(b, []byte("count: 1, size: small}"), []byte("count: 1, size: small, rollout: {soak: "+span+"}}"), 1)
+	if err := os.WriteFile(w.path("tidewatch.verbund.yaml"), b, 0o644); err != nil {
 		w.Fatal(err)
 	}
 }
@@ -253,6 +255,7 @@ func (w *world) fails(code int, words []string, args ...string) string {
 }
 
 type machineRow struct {
+	Size                                          string
 	Name, Cluster, Zone, Power, Hardware, Address string
 }
 

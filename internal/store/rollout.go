@@ -2,6 +2,7 @@ package store
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 
@@ -123,19 +124,31 @@ func (s *Store) SaveHeld(h *Held) error {
 	})
 }
 
-// RolledOut forgets the roll-out that is over, its waves and the machines that it spared,
-// but what its groups ran before.
-func (s *Store) RolledOut() error {
+// RolledOut forgets the roll-out that is over, of groups that are named or of all: its waves
+// and the machines that it spared, but what the groups ran before.
+func (s *Store) RolledOut(groups ...string) error {
 	open, err := s.OpenWaves()
 	if err != nil {
 		return err
 	}
+	spared, err := s.Spared()
+	if err != nil {
+		return err
+	}
+	over := func(group string) bool { return len(groups) == 0 || slices.Contains(groups, group) }
 	return s.update(func(t *tx) error {
 		b := t.table(bucketRollout)
-		if err := b.clear(func(k string) bool { return strings.HasPrefix(k, keyOpen) || strings.HasPrefix(k, keySpared) }); err != nil {
+		if err := b.clear(func(k string) bool {
+			group, wave := strings.CutPrefix(k, keyOpen)
+			machine, failed := strings.CutPrefix(k, keySpared)
+			return wave && over(group) || failed && over(spared[machine].Group)
+		}); err != nil {
 			return err
 		}
 		for group, o := range open {
+			if !over(group) {
+				continue
+			}
 			v, err := json.Marshal(o.Before)
 			if err != nil {
 				return err

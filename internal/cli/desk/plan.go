@@ -199,12 +199,16 @@ func (a *App) showGroups(p *plan.Plan, groups []plan.GroupPlan) bool {
 	}
 	a.UI.Table([]string{"group", "machines", "way", "waves", "out for", "begins", "over", "what"}, rows)
 	fmt.Fprintln(a.Out)
+	soaks := 0
 	for _, st := range p.Steps {
 		if st.Kind == plan.Soak {
+			soaks++
 			fmt.Fprintf(a.Out, "Of %s, %s first, and %s to stay well for %s.\n", topology.GroupInWords(st.Group), goes(st.Machines), map[bool]string{true: "has", false: "have"}[len(st.Machines) == 1], declare.Duration(st.Waits))
 		}
 	}
-	fmt.Fprintln(a.Out)
+	if soaks > 0 {
+		fmt.Fprintln(a.Out)
+	}
 	return true
 }
 

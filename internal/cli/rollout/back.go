@@ -122,7 +122,12 @@ func takeBack(a *desk.App, path string, b *plan.WayBack) error {
 		return err
 	}
 	defer s.Close()
-	s.Unheld = true // a hold was for what is taken back
+	held, err := s.Store.Held()
+	if err != nil {
+		return err
+	}
+	// A hold was for what is taken back, unless it is for another group.
+	s.Unheld = held != nil && (held.Group == "" || slices.Contains(b.Groups, held.Group))
 	return a.Work(s, r).Converge("rollout back", "", &converge.Change{Text: fmt.Sprintf("changed %s: %s", path, strings.Join(inWords(b), ", ")), Write: func() error {
 		now, err := os.ReadFile(path)
 		if err != nil {
@@ -132,8 +137,13 @@ func takeBack(a *desk.App, path string, b *plan.WayBack) error {
 			return fmt.Errorf("%s was changed meanwhile by something else; nothing was written, run the same command again", path)
 		}
 		// What was underway is over.
-		if err := errors.Join(s.Store.RolledOut(), s.Store.SaveHeld(nil)); err != nil {
+		if err := s.Store.RolledOut(b.Groups...); err != nil {
 			return err
+		}
+		if s.Unheld {
+			if err := s.Store.SaveHeld(nil); err != nil {
+				return err
+			}
 		}
 		return whole.Write(path, out, i.Mode().Perm())
 	}})

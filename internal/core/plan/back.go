@@ -13,6 +13,7 @@ import (
 type WayBack struct {
 	Kubernetes string            // of the control plane; empty, it stays
 	Pools      map[string]string // version, by pool
+	Groups     []string          // all that go back
 	// Stays says why the control plane does not go back, where it has moved.
 	Stays string
 }
@@ -47,13 +48,13 @@ func BackOf(c *topology.Cluster, o Observed, before map[string]string, only []st
 		}
 		switch {
 		case !topology.IsPool(name) && versions.Minor(was) == versions.Minor(high):
-			b.Kubernetes = was
+			b.Kubernetes, b.Groups = was, append(b.Groups, name)
 		case !topology.IsPool(name):
 			b.Stays = fmt.Sprintf("%s has moved from %s to %s, and a minor does not go back: a datastore that a newer API server wrote is not read by an older one", topology.GroupInWords(name), was, high)
 		case versions.Minor(now)-versions.Minor(was) > versions.KubeletSkew:
 			why = append(why, fmt.Sprintf("%s ran %s, more than %d minors older than its API servers", topology.GroupInWords(name), was, versions.KubeletSkew))
 		default:
-			b.Pools[name] = was
+			b.Pools[name], b.Groups = was, append(b.Groups, name)
 		}
 	}
 	if b.Kubernetes != "" {

@@ -262,6 +262,9 @@ func (x *converging) holds(t task, v *look.View) error {
 			return err
 		}
 		held := act.HeldBy(h)
+		if len(t.Steps) == 0 && x.change != nil {
+			return fmt.Errorf("nothing was written down: %w", held)
+		}
 		if len(t.Steps) == 0 {
 			return held
 		}

@@ -111,7 +111,8 @@ func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do fun
 	eerr := r.End(err)
 	watch.Finish(r.ID, err)
 	var se *act.StepError
-	if errors.As(err, &se) {
+	var spared *act.Failed
+	if errors.As(err, &se) && !errors.As(err, &spared) {
 		err = failure(err, se)
 	}
 	return errors.Join(err, eerr)

@@ -87,7 +87,7 @@ type Rollouts interface {
 	SaveSpared(machine string, x *store.Spared) error
 	Held() (*store.Held, error)
 	SaveHeld(h *store.Held) error
-	RolledOut() error
+	RolledOut(groups ...string) error
 	RanBefore() (map[string]string, error)
 }
 

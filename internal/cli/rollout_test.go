@@ -1,0 +1,461 @@
+package cli_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// rolled is where a roll-out stands, as JSON.
+type rolled struct {
+	State  string
+	Since  *time.Time
+	Ends   *time.Time
+	Next   *time.Time
+	Held   *struct{ By, Group, Why string }
+	Groups []struct {
+		Group, Waits   string
+		Done, Of, Wave int
+		Machines, Left []string
+		Trial          bool
+		Runs           []string
+	}
+	Spared map[string]struct{ Group, Why string }
+	Out    map[string]float64
+	Run    *struct {
+		Command string
+		Process int
+	}
+}
+
+func (w *world) rolled() rolled {
+	w.Helper()
+	var r rolled
+	if err := json.Unmarshal([]byte(w.ok("rollout", "-o", "json")), &r); err != nil {
+		w.Fatal(err)
+	}
+	return r
+}
+
+// journal is every entry that was written so far.
+func (w *world) journal() []journalEntry {
+	w.Helper()
+	b, err := os.ReadFile(w.path(".verbund/tidewatch/journal.jsonl"))
+	if err != nil {
+		w.Fatal(err)
+	}
+	var out []journalEntry
+	for line := range strings.Lines(string(b)) {
+		var e journalEntry
+		if err := json.Unmarshal([]byte(line), &e); err != nil {
+			w.Fatal(err)
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+type journalEntry struct {
+	Time                                  time.Time
+	Run, Kind, Step, What, Where, Outcome string
+	Group                                 string
+	Wave                                  int
+}
+
+// until reads what a run tells until an entry comes, and then goes on to read it.
+func untilEntry(out io.Reader, kind, step string) bool {
+	seen := false
+	entries(out, func(k, s, _ string) bool {
+		seen = k == kind && strings.HasPrefix(s, step)
+		return !seen
+	})
+	go entries(out, func(string, string, string) bool { return true })
+	return seen
+}
+
+// The declaration holds a roll-out after its trial: that outlives the process, no machine is
+// touched until a person says so, and it can be taken back.
+func TestHoldResumeBack(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.36.3")
+	w.declare(`trial: 1, soak: 1s`, "trial: 1, soak: 1s, hold: after-trial")
+	w.ok("converge", "--yes")
+	w.fails(2, []string{"nothing is held"}, "rollout", "resume", "--yes")
+	w.fails(0, []string{"none; every machine is as declared"}, "rollout")
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	w.fails(0, []string{"tidewatch-gauges-1 goes first, and has to stay well for 1s", "3, 1 hold", "--steps shows them one by one"}, "plan")
+	w.fails(3, []string{"the roll-out holds since", "as it is declared for pool gauges", "verbund rollout resume"}, "converge", "--yes")
+	moved := func(want ...string) {
+		t.Helper()
+		var got []string
+		for n, v := range versionsOf(w) {
+			if v == "v1.37.2" && strings.Contains(n, "-gauges-") || v == "v1.37.2" && strings.Contains(n, "-forecast-") {
+				got = append(got, strings.TrimPrefix(n, "tidewatch-"))
+			}
+		}
+		if slices.Sort(got); !slices.Equal(got, want) {
+			t.Errorf("workers %v have moved, wanted %v", got, want)
+		}
+	}
+	moved("gauges-1")
+	before := len(w.journal())
+	w.fails(3, []string{"the roll-out holds since"}, "converge", "--yes")
+	if n := len(w.journal()); n != before {
+		t.Errorf("a converge while it is held wrote %d entries", n-before)
+	}
+	r := w.rolled()
+	if r.State != "held" || r.Held == nil || r.Held.By != "declaration" || r.Held.Group != "gauges" || r.Since == nil || r.Ends == nil || r.Groups[1].Waits != "a person's word" || r.Groups[1].Done != 1 || !r.Groups[1].Trial || len(r.Groups[1].Left) != 2 || r.Out["tidewatch-gauges-1"] <= 0 {
+		t.Errorf("it stands %+v", r)
+	}
+	if s := w.status(); s.State != "changes pending" || len(s.Ailing) > 0 {
+		t.Errorf("status is %+v", s)
+	}
+	w.fails(3, []string{"is held"}, "plan", "--exit-code")
+	w.ok("rollout", "resume", "--yes")
+	w.well("v1.37.2")
+	moved("forecast-1", "forecast-2", "gauges-1", "gauges-2", "gauges-3")
+	if o := w.ok("nodes"); strings.Contains(o, "cordoned") {
+		t.Errorf("a node was left cordoned:\n%s", o)
+	}
+
+	// Back: one pool, and the declaration says so from now on. It is a roll-out as any other.
+	w.fails(2, []string{`has no group of machines "gauge"; did you mean gauges?`}, "rollout", "back", "gauge", "--yes")
+	w.fails(3, []string{"back in cluster tidewatch: pool gauges to v1.36.3", "as it is declared for pool gauges"}, "rollout", "back", "gauges", "--yes")
+	moved("forecast-1", "forecast-2", "gauges-2", "gauges-3")
+	// The hold of one pool holds another one that comes after it.
+	w.fails(3, []string{"back in cluster tidewatch: pool forecast to v1.36.3", "nothing was written down", "as it is declared for pool gauges"}, "rollout", "back", "forecast", "--yes")
+	moved("forecast-1", "forecast-2", "gauges-2", "gauges-3")
+	w.ok("rollout", "resume", "--yes")
+	moved("forecast-1", "forecast-2")
+	// The control plane does not go back a minor, and the backup is named.
+	w.fails(0, []string{"back in cluster tidewatch: pool forecast to v1.36.3", "a minor does not go back", "the backup of before is", "-v1.36.3.backup.age"}, "rollout", "back", "--yes")
+	moved()
+	w.well("v1.37.2")
+	w.fails(1, []string{"nothing to take back", "a minor does not go back"}, "rollout", "back", "--yes")
+}
+
+// A person holds a roll-out from another terminal while it runs: the machines that have begun
+// are finished, no other is touched, and no node stays cordoned.
+func TestHoldByAPerson(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.36.3")
+	w.ok("converge", "--yes")
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	cmd, out, log := w.start("converge", "--yes", "-o", "json")
+	if !untilEntry(out, "step-began", "switch/tidewatch-gauges-1") {
+		t.Fatalf("it never came to the pools: %s", log.String())
+	}
+	w.fails(0, []string{"underway", "run         verbund converge, process", "1: tidewatch-gauges-1, on trial", "its turn"}, "rollout")
+	w.fails(0, []string{"the roll-out is held by a person", "(the fair begins)", "finishes the machines that it has begun with"}, "rollout", "hold", "--reason", "the fair begins")
+	if err := cmd.Wait(); err == nil || cmd.ProcessState.ExitCode() != 3 {
+		t.Errorf("exit code %d, wanted 3: %s", cmd.ProcessState.ExitCode(), log.String())
+	}
+	vs := versionsOf(w)
+	if vs["tidewatch-gauges-1"] != "v1.37.2" || vs["tidewatch-gauges-2"] != "v1.36.3" || vs["tidewatch-forecast-1"] != "v1.36.3" {
+		t.Errorf("nodes run %v", vs)
+	}
+	if o := w.ok("nodes"); strings.Contains(o, "cordoned") {
+		t.Errorf("a node was left cordoned:\n%s", o)
+	}
+	if es := w.journal(); es[len(es)-1].Outcome != "held" {
+		t.Errorf("the run ended %q", es[len(es)-1].Outcome)
+	}
+	// What is no roll-out is done meanwhile.
+	w.ok("site", "power", "tidewatch-forecast-2", "off")
+	w.fails(3, []string{"what is not part of the roll-out is done meanwhile"}, "converge", "--yes")
+	if m := w.machines()["tidewatch-forecast-2"]; m.Power != "on" {
+		t.Errorf("a machine without power was not woken: %+v", m)
+	}
+	w.ok("rollout", "resume", "--yes")
+	w.well("v1.37.2")
+}
+
+// No wave begins outside of the declared hours, and it is said when one may.
+func TestHours(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.1")
+	w.ok("converge", "--yes")
+	now := time.Now().UTC()
+	from, to := now.Add(2*time.Hour), now.Add(4*time.Hour)
+	w.declare(`name: tidewatch\n`, fmt.Sprintf("name: tidewatch\nrollout: {window: {from: '%s', to: '%s'}}\n", from.Format("15:04"), to.Format("15:04")))
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	w.fails(3, []string{"outside of the declared hours no wave begins", "the next may at " + from.Format("Mon 2006-01-02 15:04") + " UTC"}, "converge", "--yes")
+	for n, v := range versionsOf(w) {
+		if v != "v1.37.1" {
+			t.Errorf("%s went to %s", n, v)
+		}
+	}
+	if r := w.rolled(); r.Next == nil || r.Next.Format("15:04") != from.Format("15:04") || r.Held != nil {
+		t.Errorf("it stands %+v", r)
+	}
+	w.declare(`from: '[0-9:]*', to: '[0-9:]*'`, fmt.Sprintf("from: '%s', to: '%s'", now.Add(-time.Hour).Format("15:04"), to.Format("15:04")))
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+}
+
+// A living pool gets another size, in the way of replacement: under load no request fails,
+// the new ones come before the old ones go, and whoever is killed in between makes nothing
+// twice and gives nothing back that was not emptied. It runs alone: it measures requests.
+func TestSizeOfALivingPool(t *testing.T) {
+	w := newWorld(t, "available", "v1.37.2")
+	w.ok("converge", "--yes")
+	kc := w.path("kubeconfig")
+	w.ok("access", "--merge", kc)
+	w.deploy(kc)
+	old := w.machines()
+	l := startLoad(map[string]func(context.Context) error{"api": asksAPI(kc), "page": asksPage("http://" + w.status().Endpoint.Address + ":8080/")})
+	w.declare(`size: small\n    labels`, "size: medium\n    labels")
+	w.fails(0, []string{"Removes tidewatch-gauges-1 (worker, zone north)", "Removes tidewatch-gauges-2 after these", "size medium instead of small"}, "plan", "--steps")
+	n := killed(t, w, 60, "converge", "--yes")
+	t.Logf("replaced after %d kills", n)
+	if n < 10 {
+		t.Errorf("only %d kills: the steps were not cut one by one", n)
+	}
+	l.end(w, 100)
+	w.well("v1.37.2")
+	ms := w.machines()
+	if len(ms) != len(old) {
+		t.Errorf("%d machines, wanted %d", len(ms), len(old))
+	}
+	for _, name := range []string{"tidewatch-gauges-4", "tidewatch-gauges-5", "tidewatch-gauges-6"} {
+		if ms[name].Size != "medium" {
+			t.Errorf("%s is %+v", name, ms[name])
+		}
+	}
+	w.inOrder("tidewatch-gauges-1", "tidewatch-gauges-4")
+	w.inOrder("tidewatch-gauges-2", "tidewatch-gauges-5")
+	if o := w.ok("nodes"); strings.Contains(o, "cordoned") {
+		t.Errorf("a node was left cordoned:\n%s", o)
+	}
+	w.fails(0, []string{"as declared: nothing to do"}, "converge", "--yes")
+}
+
+// inOrder asserts by the journal that a machine was given back after it was emptied, and
+// emptied after the new one was well.
+func (w *world) inOrder(old, new string) {
+	w.Helper()
+	at := map[string]time.Time{}
+	for _, e := range w.journal() {
+		if e.Kind == "step-done" || e.Kind == "step-began" && strings.HasPrefix(e.Step, "release/") {
+			at[e.Step+" "+e.Kind] = e.Time
+		}
+	}
+	ready, drained, given := at["ready/"+new+" step-done"], at["drain/"+old+" step-done"], at["release/"+old+" step-began"]
+	if ready.IsZero() || drained.Before(ready) || given.Before(drained) {
+		w.Errorf("%s was well at %s, %s emptied at %s and given back at %s", new, ready, old, drained, given)
+	}
+}
+
+// The control plane and its datastore get another size while the API is used: one joins, then
+// one leaves, and at no moment is a member less than before.
+func TestControlPlaneByReplacement(t *testing.T) {
+	w := newWorld(t, "available", "v1.37.2")
+	w.fewer(1, 1)
+	w.ok("converge", "--yes")
+	kc := w.path("kubeconfig")
+	w.ok("access", "--merge", kc)
+	l := startLoad(map[string]func(context.Context) error{"api": asksAPI(kc)})
+	w.declare(`size: medium`, "size: large")
+	n := killed(t, w, 24, "converge", "--yes")
+	t.Logf("replaced after %d kills", n)
+	l.end(w, 50)
+	w.well("v1.37.2")
+	ms := w.machines()
+	for _, name := range []string{"tidewatch-control-4", "tidewatch-control-5", "tidewatch-control-6"} {
+		if ms[name].Size != "large" {
+			t.Errorf("%s is %+v", name, ms[name])
+		}
+	}
+	members := 3
+	for _, e := range w.journal() {
+		switch {
+		case e.Kind != "step-done":
+		case e.What == "member":
+			members++
+		case e.What == "leave":
+			if members--; members < 3 {
+				t.Errorf("%d members were left after %s", members, e.Step)
+			}
+		}
+	}
+	if len(ms) != 6 || members != 3 {
+		t.Errorf("%d machines, %d members", len(ms), members)
+	}
+}
+
+// Over two minors in one command, killed at each hop and in between: the control plane minor
+// by minor, each after a backup, the workers drained once. It runs alone: it measures requests.
+func TestTwoMinorsInOneRun(t *testing.T) {
+	w := newWorld(t, "available", "v1.35.4")
+	w.declare(`count: 2\n    size: large`, "count: 1\n    size: large")
+	w.ok("converge", "--yes")
+	kc := w.path("kubeconfig")
+	w.ok("access", "--merge", kc)
+	w.deploy(kc)
+	w.fails(0, []string{"2 hops of the control plane, each after a backup, and 1 drain of each worker", "hop to v1.36.3, on the way to v1.37.2"}, "plan", "--to", "v1.37.2")
+	if o := w.ok("plan"); !strings.Contains(o, "as declared") {
+		t.Errorf("plan --to wrote something down:\n%s", o)
+	}
+	w.fails(2, []string{"v1.38 is no hop on the way"}, "upgrade", "v1.37.2", "--to-hop", "v1.38", "--yes")
+	l := startLoad(map[string]func(context.Context) error{"api": asksAPI(kc), "page": asksPage("http://" + w.status().Endpoint.Address + ":8080/")})
+	w.fails(0, []string{"stopped after the hop to v1.36.3, as asked"}, "upgrade", "v1.37.2", "--to-hop", "v1.36", "--yes")
+	for n, v := range versionsOf(w) {
+		want := "v1.35.4"
+		if strings.Contains(n, "control") {
+			want = "v1.36.3"
+		}
+		if v != want {
+			t.Errorf("%s runs %s, wanted %s", n, v, want)
+		}
+	}
+	n := killed(t, w, 40, "converge", "--yes")
+	t.Logf("upgraded after %d kills", n)
+	l.end(w, 100)
+	w.well("v1.37.2")
+	drains, backups := map[string]int{}, 0
+	for _, e := range w.journal() {
+		if e.Kind == "step-done" && e.What == "switch" && !strings.Contains(e.Where, "control") {
+			drains[e.Where]++
+		}
+		if e.Kind == "step-done" && e.What == "backup" {
+			backups++
+		}
+	}
+	for m, n := range drains {
+		if n != 1 && !strings.Contains(m, "balancer") {
+			t.Errorf("%s was switched %d times", m, n)
+		}
+	}
+	if len(drains) < 4 || backups < 2 {
+		t.Errorf("%d workers were switched, %d backups taken", len(drains), backups)
+	}
+	w.nothingPulledWhileOut()
+}
+
+// nothingPulledWhileOut asserts by the journal that between a node's cordon and the end of it
+// nothing was fetched for its machine.
+func (w *world) nothingPulledWhileOut() {
+	w.Helper()
+	out, pulls := map[string]bool{}, 0
+	for _, e := range w.journal() {
+		switch {
+		case e.Kind == "step-began" && e.What == "drain":
+			out[e.Where] = true
+		case e.Kind == "step-done" && e.What == "uncordon":
+			delete(out, e.Where)
+		case e.What == "pull" && e.Kind == "step-began":
+			if pulls++; out[e.Where] {
+				w.Errorf("%s fetched while its node was out of service", e.Where)
+			}
+		}
+	}
+	if pulls == 0 {
+		w.Error("nothing was fetched at all")
+	}
+}
+
+// A machine on trial that never becomes well ends the roll-out: no other one is touched. Of
+// those after it as many may fail as it is declared, and they stay cordoned, by name.
+func TestTrialAndFailures(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.36.3")
+	w.declare(`count: 1, size: small, rollout: {`, "count: 4, size: small, rollout: {failures: 1, ")
+	w.ok("converge", "--yes")
+	spoil := func(name string) {
+		t.Helper()
+		w.spoilSlot(name)
+	}
+	mend := func(name string) {
+		t.Helper()
+		if err := os.RemoveAll(w.path(".verbund/sites/estuary/disks/" + name + "/opt/verbund/slots/b/bin")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	// The first of all is on trial: one that may fail it is not.
+	spoil("tidewatch-keepers-1")
+	w.fails(1, []string{"tidewatch-keepers-1 did not come up on v1.37.2"}, "converge", "--yes")
+	for n, v := range versionsOf(w) {
+		if v != "v1.36.3" && !strings.Contains(n, "control") {
+			t.Errorf("%s runs %s", n, v)
+		}
+	}
+	mend("tidewatch-keepers-1")
+	spoil("tidewatch-keepers-2")
+	w.fails(1, []string{"the roll-out went on without tidewatch-keepers-2", "stay as they are, cordoned", "verbund replace tidewatch-keepers-2"}, "converge", "--yes")
+	vs := versionsOf(w)
+	if vs["tidewatch-keepers-1"] != "v1.37.2" || vs["tidewatch-keepers-3"] != "v1.37.2" || vs["tidewatch-keepers-4"] != "v1.37.2" || vs["tidewatch-keepers-2"] != "v1.36.3" {
+		t.Errorf("nodes run %v", vs)
+	}
+	if r := w.rolled(); r.State != "interrupted" || r.Spared["tidewatch-keepers-2"].Group != "keepers" {
+		t.Errorf("it stands %+v", r)
+	}
+	w.fails(0, []string{"failed", "tidewatch-keepers-2, and stays cordoned"}, "rollout")
+	if o := w.ok("nodes"); strings.Count(o, "cordoned") != 1 {
+		t.Errorf("one node should be cordoned:\n%s", o)
+	}
+	mend("tidewatch-keepers-2")
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	if r := w.rolled(); len(r.Spared) > 0 || r.State != "none" {
+		t.Errorf("it stands %+v", r)
+	}
+}
+
+// Turning enrolment by token on is a roll-out as well: no two kubelets of a pool are stopped
+// together, and all stay nodes.
+func TestEnrolmentRollsOut(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	w.declare(`count: 1, size: small`, "count: 3, size: small")
+	w.ok("converge", "--yes")
+	w.declare(`}\n$`, ", enrolment: token}\n")
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	busy, waves := "", 0
+	for _, e := range w.journal() {
+		if e.Group != "keepers" {
+			continue
+		}
+		switch {
+		case e.What == "wave" && e.Kind == "step-done":
+			waves++
+		case e.What == "write" && e.Kind == "step-began":
+			if busy != "" {
+				t.Errorf("%s was written before %s was Ready", e.Where, busy)
+			}
+			busy = e.Where
+		case e.What == "ready" && e.Kind == "step-done" && e.Where == busy:
+			busy = ""
+		}
+	}
+	if waves != 3 || busy != "" {
+		t.Errorf("%d waves, wanted 3; %s was never Ready", waves, busy)
+	}
+}
+
+// The only control-plane machine gives way to another one, too.
+func TestSingleControlPlaneByReplacement(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	w.ok("converge", "--yes")
+	kc := w.path("kubeconfig")
+	w.ok("access", "--merge", kc)
+	w.declare(`count: 1, size: medium`, "count: 1, size: large")
+	w.ok("converge", "--yes")
+	w.well("v1.37.2")
+	if ms := w.machines(); ms["tidewatch-control-2"].Size != "large" || len(ms) != 2 {
+		t.Errorf("machines are %+v", ms)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if err := asksAPI(kc)(ctx); err != nil {
+		t.Errorf("the kubeconfig that was given out: %v", err)
+	}
+}
