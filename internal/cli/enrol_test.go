@@ -59,7 +59,7 @@ func TestEnrolment(t *testing.T) {
 	w.fails(2, []string{"no pool enrols by token", "--enable-bootstrap-token-auth"}, "token", "issue", "--pool", "keepers")
 	// The living pool goes over to it: its machines enrol anew when they have to.
 	w.declare(`}\n$`, ", enrolment: token}\n")
-	w.declare(`count: 1, size: small, enrolment`, "count: 2, size: small, enrolment")
+	w.declare(`count: 1, size: small`, "count: 2, size: small")
 	// Declared is not told yet.
 	w.fails(2, []string{"no token can work", "kube-apiserver.service of tidewatch-control-1 lacks --enable-bootstrap-token-auth=true", "run verbund converge first"}, "token", "issue", "--pool", "keepers")
 	w.fails(0, []string{"issued token", "machine tidewatch-keepers-2 shows the same key"}, "converge", "--yes")

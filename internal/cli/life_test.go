@@ -90,7 +90,7 @@ func TestLife(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
-	if o := w.ok("plan"); !strings.Contains(o, "from v1.36.3 to v1.37.2") || !strings.Contains(o, "back the datastore up") {
+	if o := w.ok("plan", "--steps"); !strings.Contains(o, "from v1.36.3 to v1.37.2") || !strings.Contains(o, "back the datastore up") {
 		t.Errorf("the plan of an upgrade:\n%s", o)
 	}
 	w.fails(3, nil, "plan", "--exit-code")

@@ -5,9 +5,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 )
@@ -314,7 +317,7 @@ func TestTwoMinorsInOneRun(t *testing.T) {
 			t.Errorf("%s runs %s, wanted %s", n, v, want)
 		}
 	}
-	n := killed(t, w, 40, "converge", "--yes")
+	n := killed(t, w, 20, "converge", "--yes")
 	t.Logf("upgraded after %d kills", n)
 	l.end(w, 100)
 	w.well("v1.37.2")
@@ -458,4 +461,62 @@ func TestSingleControlPlaneByReplacement(t *testing.T) {
 	if err := asksAPI(kc)(ctx); err != nil {
 		t.Errorf("the kubeconfig that was given out: %v", err)
 	}
+}
+
+// An application has a say: when it breaks its limit while the machine on trial is watched, no
+// further machine is touched, and the run says which one was being changed.
+func TestWatchStopsARollout(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.37.1")
+	var closed atomic.Bool
+	site := httptest.NewServer(http.HandlerFunc(func(a http.ResponseWriter, _ *http.Request) {
+		if closed.Load() {
+			a.WriteHeader(http.StatusServiceUnavailable)
+		}
+		fmt.Fprint(a, "high water at ten")
+	}))
+	defer site.Close()
+	w.declare(`name: tidewatch\n`, "name: tidewatch\nwatch: [{name: tidetable, url: '"+site.URL+"', text: high water, interval: 50ms, allow: 2}]\n")
+	w.soak("2s")
+	w.ok("converge", "--yes")
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	cmd, out, log := w.start("converge", "--yes", "-o", "json")
+	if !untilEntry(out, "step-began", "soak/gauges-1") {
+		t.Fatalf("it never came to the trial of the pool: %s", log.String())
+	}
+	closed.Store(true)
+	if err := cmd.Wait(); err == nil || cmd.ProcessState.ExitCode() != 1 {
+		t.Errorf("exit code %d, wanted 1", cmd.ProcessState.ExitCode())
+	}
+	for _, want := range []string{"watch tidetable has broken its limit", "it answered 503 Service Unavailable, and 200 is right", "at that moment tidewatch-gauges-1 had been begun with", "--without-watch REASON", "verbund rollout back"} {
+		if !strings.Contains(log.String(), want) {
+			t.Errorf("it does not say %q: %s", want, log.String())
+		}
+	}
+	moved := func() (out []string) {
+		for n, v := range versionsOf(w) {
+			if v == "v1.37.2" && !strings.Contains(n, "control") {
+				out = append(out, n)
+			}
+		}
+		return out
+	}
+	if got := moved(); !slices.Equal(got, []string{"tidewatch-gauges-1"}) {
+		t.Errorf("%v have moved", got)
+	}
+	// While it does not answer, nothing goes on; history has the figures.
+	w.fails(1, []string{"has broken its limit"}, "converge", "--yes")
+	if got := moved(); len(got) != 1 {
+		t.Errorf("%v have moved", got)
+	}
+	w.fails(0, []string{"watch tidetable: ", "answers failed"}, "history", w.lastRun())
+	// Until somebody says why it may.
+	w.ok("converge", "--yes", "--without-watch", "the page is closed for the fair")
+	w.fails(0, []string{"without the declared 1 watch: the page is closed for the fair"}, "history", w.lastRun())
+	w.well("v1.37.2")
+	// And one that answers is no bar, and its figures are told.
+	closed.Store(false)
+	w.declare(`size: small\n    labels`, "size: medium\n    labels")
+	w.ok("converge", "--yes")
+	w.fails(0, []string{"watch tidetable: 0 of "}, "history", w.lastRun())
 }

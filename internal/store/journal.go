@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"sync"
 	"time"
+
+	"verbund/internal/core/rollout"
 )
 
 // The kinds of journal entries.
@@ -43,6 +45,8 @@ type Entry struct {
 	Exit    int       `json:"exit,omitempty"`
 	Log     []string  `json:"log,omitempty"`
 	Todo    string    `json:"todo,omitempty"`
+	// Watches are the figures of the applications that were asked meanwhile, so far.
+	Watches []rollout.Figures `json:"watches,omitempty"`
 }
 
 // Journal takes entries, one after the other: what it has taken is there after a crash.

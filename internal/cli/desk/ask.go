@@ -29,7 +29,7 @@ type ReplacedSaid struct {
 // Work is what a command does to a cluster, with this terminal to ask at.
 func (a *App) Work(s *session.Session, r *declare.Result) *converge.Work {
 	d := &asker{a, s, r}
-	return &converge.Work{Session: s, Asker: d, Host: d, Declared: r, Soft: a.Soft, Hard: a.Hard}
+	return &converge.Work{Session: s, Asker: d, Host: d, Declared: r, Without: a.Without, Soft: a.Soft, Hard: a.Hard}
 }
 
 // asker asks, about one cluster, whoever sits at the terminal.

@@ -14,6 +14,7 @@ type App struct {
 	Dir      string // folder of the declaration; empty: the current one
 	File     string
 	MayLose  []string // selectors of pods
+	Without  string   // why the declared watches have no say
 	Parallel int
 	Steps    bool   // show the steps of a roll-out one by one
 	Unlock   string // file that opens the store
@@ -28,6 +29,7 @@ type App struct {
 // Drains adds the flag of commands that empty nodes.
 func (a *App) Drains(c *cobra.Command) *cobra.Command {
 	c.Flags().StringArrayVar(&a.MayLose, "may-lose", nil, "label selector of pods that may be lost for good when their node is emptied, as mayLose in the declaration")
+	c.Flags().StringVar(&a.Without, "without-watch", "", "go on though a declared watch may have broken its limit, with the reason, which the journal keeps")
 	return a.Asks(c)
 }
 

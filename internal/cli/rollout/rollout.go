@@ -104,6 +104,9 @@ func show(a *desk.App, r *look.Rollout) {
 	if out := slices.Sorted(maps.Values(r.Out)); len(out) > 0 {
 		line("out so far", "%s, each for about %s and %s at most", words.Count(len(out), "machine"), seconds(out[len(out)/2]), seconds(out[len(out)-1]))
 	}
+	for _, f := range r.Watches {
+		line("watch", "%s", strings.TrimPrefix(f.String(), "watch "))
+	}
 	for _, m := range slices.Sorted(maps.Keys(r.Spared)) {
 		line("failed", "%s, and stays cordoned: %s", m, firstLine(r.Spared[m].Why))
 	}

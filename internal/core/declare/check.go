@@ -57,6 +57,7 @@ func (k *checker) all() {
 	k.components()
 	k.pools()
 	k.rollouts()
+	k.watches()
 	k.room()
 	k.images()
 	k.system()
@@ -245,6 +246,13 @@ func (k *checker) defaults() {
 	set(&c.Control.Rollout.Way, "in-place")
 	span(&c.Control.Rollout.Soak, "control.rollout.soak", 10*time.Second)
 	set(&c.Control.Rollout.Hold, "never")
+	for i := range c.Watch {
+		w, at := &c.Watch[i], fmt.Sprintf("watch[%d].", i)
+		number(&w.Status, at+"status", 200)
+		span(&w.Interval, at+"interval", time.Second)
+		number(&w.Allow, at+"allow", 1)
+		span(&w.Slow, at+"slow", 5*time.Second)
+	}
 	set(&c.Rollout.Pools, "in-turn")
 	if w := c.Rollout.Window; w != nil {
 		set(&w.TimeZone, "UTC")

@@ -2,6 +2,7 @@ package declare
 
 import (
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -63,6 +64,34 @@ func (k *checker) rollout(at string, p Pool) {
 		k.add(at+".failures", "bad-failures", fmt.Sprintf("%d machines cannot fail", r.Failures), "choose 0 or more")
 	case r.Failures >= n && n > 0:
 		k.add(at+".failures", "failures-all", fmt.Sprintf("the roll-out goes on when all %d machines of pool %s have failed", n, p.Name), fmt.Sprintf("choose less than %d", n))
+	}
+}
+
+// watches judges the probes of applications.
+func (k *checker) watches() {
+	seen := map[string]bool{}
+	for i, w := range k.c.Watch {
+		at := fmt.Sprintf("watch[%d]", i)
+		if seen[w.Name] {
+			k.add(at+".name", "name-twice", fmt.Sprintf("watch %s is declared twice", w.Name), "give each watch a name of its own")
+		}
+		seen[w.Name] = true
+		if u, err := url.Parse(w.URL); k.has(at+".url") && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil) {
+			k.add(at+".url", "bad-watch", fmt.Sprintf("%q is no address that can be asked", w.URL), "write one such as http://api.tidewatch.test:8080/, without a login in it")
+		}
+		if w.Status < 100 || w.Status > 599 {
+			k.add(at+".status", "bad-watch", fmt.Sprintf("%d is no status of HTTP", w.Status), "write 200")
+		}
+		within := func(key string, d Duration, least, most time.Duration) {
+			if t := time.Duration(d); t < least || t > most {
+				k.add(at+"."+key, "bad-watch", fmt.Sprintf("%s of watch %s is %s", key, w.Name, d), fmt.Sprintf("choose %s to %s", Duration(least), Duration(most)))
+			}
+		}
+		within("interval", w.Interval, 50*time.Millisecond, time.Minute)
+		within("slow", w.Slow, 10*time.Millisecond, time.Minute)
+		if w.Allow < 0 || w.Allow > 50 {
+			k.add(at+".allow", "bad-watch", fmt.Sprintf("%d of a hundred answers cannot be allowed to fail", w.Allow), "choose 0 to 50")
+		}
 	}
 }
 

@@ -134,6 +134,7 @@ var Rules = []Rule{
 	{ID: "hold-idle", Severity: Warning, What: "a roll-out holds after a trial that there is not"},
 	{ID: "bad-failures", Severity: Error, What: "fewer than no machines may fail"},
 	{ID: "failures-all", Severity: Warning, What: "as many machines may fail as a pool has"},
+	{ID: "bad-watch", Severity: Error, What: "an application cannot be asked so"},
 	{ID: "bad-window", Severity: Error, What: "a window never opens, or cannot be read"},
 	{ID: "unknown-enrolment", Severity: Error, What: "a kind of enrolment is not known"},
 	{ID: "enrolment-renewal", Severity: Error, What: "machines enrol by token and the tool is to renew their certificates"},

@@ -35,6 +35,8 @@ machines:
   - {address: 10.81.7.22, zone: south, size: small}
 `
 
+func watch(keys string) string { return least + "watch:\n  - {name: tidetable, " + keys + "}\n" }
+
 func window(keys string) string { return least + "rollout: {window: {" + keys + "}}\n" }
 
 func pool(keys string) string { return least + "pools:\n  - {name: keepers, " + keys + "}\n" }
@@ -216,6 +218,12 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "hold-idle", want: "pool keepers holds after its trial, and has none", bad: pool("count: 3, rollout: {trial: 0, hold: after-trial}"), good: pool("count: 3, rollout: {hold: after-trial}")},
 		{rule: "bad-failures", want: "-1 machines cannot fail", bad: pool("count: 3, rollout: {failures: -1}"), good: pool("count: 3, rollout: {failures: 1}")},
 		{rule: "failures-all", want: "the roll-out goes on when all 3 machines of pool keepers have failed", bad: pool("count: 3, rollout: {failures: 3}"), good: pool("count: 3, rollout: {failures: 2}")},
+		{rule: "bad-watch", want: `"tidetable.test" is no address that can be asked`, bad: watch("url: tidetable.test"), good: watch("url: 'http://tidetable.test/'")},
+		{rule: "bad-watch", want: "without a login in it", bad: watch("url: 'http://a:b@tidetable.test/'"), good: watch("url: 'https://tidetable.test/'")},
+		{rule: "bad-watch", want: "interval of watch tidetable is 10ms; choose 50ms to 1m", bad: watch("url: 'http://tidetable.test/', interval: 10ms"), good: watch("url: 'http://tidetable.test/', interval: 50ms")},
+		{rule: "bad-watch", want: "slow of watch tidetable is 2m; choose 10ms to 1m", bad: watch("url: 'http://tidetable.test/', slow: 2m"), good: watch("url: 'http://tidetable.test/', slow: 1m")},
+		{rule: "bad-watch", want: "60 of a hundred answers", bad: watch("url: 'http://tidetable.test/', allow: 60"), good: watch("url: 'http://tidetable.test/', allow: 0")},
+		{rule: "bad-watch", want: "20 is no status of HTTP", bad: watch("url: 'http://tidetable.test/', status: 20"), good: watch("url: 'http://tidetable.test/', status: 204")},
 		{rule: "bad-window", want: `"monday" is no day`, bad: window("days: [monday], from: '22:00', to: '05:00'"), good: window("days: [mon], from: '22:00', to: '05:00'")},
 		{rule: "bad-window", want: `"10pm" is no time of day`, bad: window("from: 10pm, to: '05:00'"), good: window("from: '22:00', to: '05:00'")},
 		{rule: "bad-window", want: "a window from 22:00 to 22:00 is none", bad: window("from: '22:00', to: '22:00'"), good: window("from: '22:00', to: '21:59'")},

@@ -81,6 +81,7 @@ system:
 trust: {authority: 3650d, leaf: 90d, renew: 20d, algorithm: ecdsa-p384, tokens: rsa-2048, keys: held, kubelets: {renew: own, life: 90d}, programs: [{name: lampbook, names: [lampbook.test], client: true, algorithm: ed25519}]}
 addOns: {coredns: {version: v1.14.2, reason: slow answers}}
 exceptions: [{rule: setting-unknown, reason: tried}]
+watch: [{name: tidetable, url: 'http://api.tidewatch.test:8080/', status: 200, text: high, interval: 200ms, allow: 2, slow: 1s}]
 rollout: {pools: together, window: {days: [mon, tue], from: '22:00', to: '05:30', timeZone: Etc/GMT-1}}
 pools:
   - name: keepers

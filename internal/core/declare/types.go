@@ -39,6 +39,7 @@ type Declaration struct {
 	Rollout    Rollouts             `yaml:"rollout" doc:"how changes reach the cluster as a whole"`
 	Components map[string]Component `yaml:"components" doc:"settings of components beyond what Verbund derives, by component: kube-apiserver, kube-controller-manager, kube-scheduler, kubelet, kube-proxy, etcd; checked against what each minor knows"`
 	Images     map[string]Image     `yaml:"images" doc:"machine images that the site composes once and uses again, by name"`
+	Watch      []Watch              `yaml:"watch" doc:"applications that have a say in a roll-out: asked from outside all the while, and when one breaks its limit no further machine is touched"`
 	System     System               `yaml:"system" doc:"what the machines' operating system is told"`
 	Trust      Trust                `yaml:"trust" doc:"how long authorities and certificates live"`
 	AddOns     map[string]AddOn     `yaml:"addOns" doc:"add-ons on versions of their own, by name: fairway or coredns"`
@@ -192,6 +193,17 @@ type Careful struct {
 type Rollouts struct {
 	Pools  string  `yaml:"pools" doc:"one pool after the other, in the order in which they are declared, or all of them together" def:"in-turn" oneof:"in-turn,together"`
 	Window *Window `yaml:"window" doc:"when a batch may begin; without one, at any time"`
+}
+
+// Watch is a probe of an application.
+type Watch struct {
+	Name     string   `yaml:"name" doc:"unique" need:"yes" eg:"tidetable"`
+	URL      string   `yaml:"url" doc:"http or https; the endpoint's name is known, other names are looked up where the command runs" need:"yes" eg:"http://api.tidewatch.test:8080/"`
+	Status   int      `yaml:"status" doc:"of the answer" def:"200"`
+	Text     string   `yaml:"text" doc:"that the answer has to hold" eg:"high water"`
+	Interval Duration `yaml:"interval" doc:"between two questions, 50ms to 1m" def:"1s"`
+	Allow    int      `yaml:"allow" doc:"how many of a hundred answers may fail, 0 to 50, of the last 500" def:"1"`
+	Slow     Duration `yaml:"slow" doc:"from when on an answer counts as none, 10ms to 1m" def:"5s"`
 }
 
 // Window is hours of some days in which a batch may begin. One that has begun ends, also

@@ -33,6 +33,11 @@ var guards = map[plan.Guard]func(r *Run, ctx context.Context, s plan.Step, m top
 
 // guarded evaluates the guards of a step, in their order.
 func (r *Run) guarded(ctx context.Context, s plan.Step, m topology.Machine) error {
+	if s.Kind == plan.Wave || s.Group != "" && s.Kind.TakesOut() {
+		if err := r.answersStill(ctx, s); err != nil {
+			return err
+		}
+	}
 	for _, g := range s.Guards {
 		holds, ok := r.guards[g]
 		if !ok {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -132,6 +133,9 @@ func (r *Run) soak(ctx context.Context, s plan.Step) error {
 			return r.Store.SaveOpen(s.Group, o)
 		case <-tick.C:
 		}
+		if err := r.answersStill(ctx, s); err != nil {
+			return err
+		}
 		now := map[string]string{}
 		for _, name := range s.Machines {
 			m, ok := r.Cluster.Machine(name)
@@ -246,4 +250,52 @@ func outcome(err error) string {
 		return "held"
 	}
 	return "failed"
+}
+
+// enoughAnswers is how many answers of each watch there have to be before the first wave.
+const enoughAnswers = 3
+
+// answersStill is the say that applications have: when one has broken its limit no further
+// machine is touched. Before a wave it waits until each was asked a few times.
+func (r *Run) answersStill(ctx context.Context, s plan.Step) error {
+	if s.Kind == plan.Wave {
+		if err := session.Until(ctx, "the watches to have been asked", func(context.Context) (string, error) {
+			for _, f := range r.Watches.Figures() {
+				if f.Answers < enoughAnswers && f.Broke == "" {
+					return fmt.Sprintf("%s was asked %d times", f.Name, f.Answers), nil
+				}
+			}
+			return "", nil
+		}); err != nil {
+			return err
+		}
+	}
+	f := r.Watches.Broken()
+	if f == nil {
+		return nil
+	}
+	at := "nothing was being changed"
+	if out := r.changing(s); len(out) > 0 {
+		at = "at that moment " + strings.Join(out, ", ") + " had been begun with, as the last"
+	}
+	return &StepError{Machine: s.Machine, Err: fmt.Errorf("watch %s has broken its limit: %s; %s", f.Name, f.Broke, at),
+		Todo: "no further machine is touched; find out whether the change is to blame: verbund rollout back takes it back. To go on all the same: verbund converge --without-watch REASON"}
+}
+
+// changing are the machines of waves that have begun and may not be over: of the step's group,
+// or of all.
+func (r *Run) changing(s plan.Step) []string {
+	open, err := r.Store.OpenWaves()
+	if err != nil {
+		return nil
+	}
+	if o, ok := open[s.Group]; ok {
+		return o.Machines
+	}
+	var out []string
+	for _, o := range open {
+		out = append(out, o.Machines...)
+	}
+	slices.Sort(out)
+	return out
 }

@@ -16,6 +16,7 @@ import (
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/machine"
+	"verbund/internal/probe"
 	"verbund/internal/site"
 	"verbund/internal/store"
 )
@@ -28,6 +29,7 @@ type Run struct {
 	Cluster *topology.Cluster
 	Tell    func(store.Entry) // every journal entry, as it is written
 	Clock   func() time.Time  // the time of day; nil: that of this computer
+	Watches *probe.Probes     // applications that have a say in a roll-out; nil: none
 
 	journal store.Journal
 	mu      sync.Mutex
@@ -177,61 +179,24 @@ func (r *Run) prepareFounding() error {
 
 // Steps carries steps out, in parallel where their needs allow. When soft ends
 // no further step begins and the running ones are waited for; when hard ends
-// they are told to stop. The first failure also lets nothing more begin.
+// they are told to stop. The first failure also lets nothing more begin, unless the
+// roll-out goes on without the machine; what is held lets go on what does not come after it.
 func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
-	type result struct {
-		id  string
-		err error
-	}
-	byID := map[string]plan.Step{}
-	for _, s := range steps {
-		byID[s.ID] = s
-	}
-	flow := plan.NewFlow(steps)
-	running := 0
-	results := make(chan result)
 	ctx, cancel := context.WithCancelCause(hard)
 	defer cancel(nil)
-	var failure error
-	var held *Held
-	var lost *Failed
-	// ended takes the end of a step. What is held lets go on what does not come after it, and
-	// so does a machine that may be spared.
-	ended := func(x result) {
-		s := byID[x.id]
-		var h *Held
-		if x.err == nil {
-			flow.Done(x.id)
-			return
-		}
-		if errors.As(x.err, &h) {
-			if held == nil {
-				held = h
-			}
-			return
-		}
-		spared, err := false, error(nil)
-		if ctx.Err() == nil {
-			spared, err = r.spares(s, x.err)
-		}
-		switch {
-		case spared && failure == nil:
-			if lost == nil {
-				lost = &Failed{First: x.err}
-			}
-			lost.Machines = append(lost.Machines, s.Machine)
-			flow.Without(func(o plan.Step) bool { return o.Machine == s.Machine || o.Kind == plan.Verify })
-		case failure == nil:
-			failure = errors.Join(x.err, err)
-		}
+	t := &tally{r: r, ctx: ctx, flow: plan.NewFlow(steps), steps: map[string]plan.Step{}}
+	for _, s := range steps {
+		t.steps[s.ID] = s
 	}
+	running := 0
+	results := make(chan result)
 	var watch sync.WaitGroup
 	defer watch.Wait()
 	defer cancel(nil)
 	watch.Go(func() { r.watchSite(ctx, cancel) })
 	for {
-		for running < max(r.Parallel, 1) && failure == nil && soft.Err() == nil {
-			s, ok := flow.Next()
+		for running < max(r.Parallel, 1) && t.failure == nil && soft.Err() == nil {
+			s, ok := t.flow.Next()
 			if !ok {
 				break
 			}
@@ -241,38 +206,72 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 		if running == 0 {
 			break
 		}
-		select {
-		case x := <-results:
-			running--
-			if x.err != nil {
-				if errors.Is(context.Cause(ctx), site.ErrNotRunning) {
-					x.err = &StepError{Step: byID[x.id], Machine: byID[x.id].Machine, Err: errors.New("the site's process ended underway"),
-						Todo: "run the same command again: it starts the site, its machines get their power back, and it goes on from here"}
-				}
-			}
-			ended(x)
-		case <-soft.Done():
-			if running == 0 {
-				break
-			}
-			x := <-results
-			running--
-			ended(x)
-		}
+		t.ended(<-results)
+		running--
 	}
 	switch {
-	case failure != nil && hard.Err() == nil:
-		return failure
+	case t.failure != nil && hard.Err() == nil:
+		return t.failure
 	case soft.Err() != nil || hard.Err() != nil:
 		return ErrInterrupted
-	case held != nil:
-		return held
-	case lost != nil:
-		return lost
-	case flow.Undone() > 0:
-		return fmt.Errorf("%d steps could not begin: what they need is not in the plan", flow.Undone())
+	case t.held != nil:
+		return t.held
+	case t.lost != nil:
+		return t.lost
+	case t.flow.Undone() > 0:
+		return fmt.Errorf("%d steps could not begin: what they need is not in the plan", t.flow.Undone())
 	}
 	return nil
+}
+
+type result struct {
+	id  string
+	err error
+}
+
+// tally is what has become of the steps of a run.
+type tally struct {
+	r       *Run
+	ctx     context.Context
+	flow    *plan.Flow
+	steps   map[string]plan.Step
+	failure error
+	held    *Held
+	lost    *Failed
+}
+
+// ended takes the end of a step.
+func (t *tally) ended(x result) {
+	s := t.steps[x.id]
+	if x.err == nil {
+		t.flow.Done(x.id)
+		return
+	}
+	if h := (*Held)(nil); errors.As(x.err, &h) {
+		if t.held == nil {
+			t.held = h
+		}
+		return
+	}
+	if errors.Is(context.Cause(t.ctx), site.ErrNotRunning) {
+		x.err = &StepError{Step: s, Machine: s.Machine, Err: errors.New("the site's process ended underway"),
+			Todo: "run the same command again: it starts the site, its machines get their power back, and it goes on from here"}
+	}
+	spared, err := false, error(nil)
+	if t.ctx.Err() == nil {
+		spared, err = t.r.spares(s, x.err)
+	}
+	switch {
+	case t.failure != nil:
+	case spared:
+		if t.lost == nil {
+			t.lost = &Failed{First: x.err}
+		}
+		t.lost.Machines = append(t.lost.Machines, s.Machine)
+		t.flow.Without(func(o plan.Step) bool { return o.Machine == s.Machine || o.Kind == plan.Verify })
+	default:
+		t.failure = errors.Join(x.err, err)
+	}
 }
 
 // machine is a step's machine as it is to be at this moment.
@@ -322,6 +321,9 @@ func (r *Run) one(ctx context.Context, s plan.Step) error {
 		err = r.arrive(m)
 	}
 	e.Seconds = time.Since(began).Seconds()
+	if s.Kind == plan.Wave || s.Kind == plan.Soak || s.Kind == plan.Verify {
+		e.Watches = r.Watches.Figures()
+	}
 	if err == nil {
 		e.Kind = store.StepDone
 		return r.write(e)

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
@@ -15,6 +16,7 @@ import (
 	"verbund/internal/engine/act"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
+	"verbund/internal/probe"
 	"verbund/internal/site"
 )
 
@@ -24,7 +26,9 @@ type Work struct {
 	Asker
 	Host     Host
 	Declared *declare.Result
-	ToHop    string // a version of the minor after which an upgrade stops; empty: at its end
+	// Without is why the declared watches have no say this time; empty: they have.
+	Without string
+	ToHop   string // a version of the minor after which an upgrade stops; empty: at its end
 	// Soft ends what waits, and lets running steps finish; Hard ends those, too.
 	Soft, Hard context.Context
 }
@@ -105,9 +109,14 @@ func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do fun
 	if err != nil {
 		return err
 	}
+	stop := w.ask(r, steps)
+	defer stop()
 	watch.Start()
 	err = do(r)
 	watch.Stop()
+	for _, f := range r.Watches.Figures() {
+		r.Remark(f.String())
+	}
 	eerr := r.End(err)
 	watch.Finish(r.ID, err)
 	var se *act.StepError
@@ -116,6 +125,31 @@ func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do fun
 		err = failure(err, se)
 	}
 	return errors.Join(err, eerr)
+}
+
+// ask has the declared applications asked while waves of a roll-out are carried out, from
+// before the first one until the last step; what was counted is in the journal then.
+func (w *Work) ask(r *act.Run, steps []plan.Step) (stop func()) {
+	rolls := slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Kind == plan.Wave || s.Kind == plan.Soak })
+	if !rolls || len(w.Decl.Watch) == 0 {
+		return func() {}
+	}
+	if w.Without != "" {
+		r.Remark(fmt.Sprintf("without the declared %s: %s", words.Count(len(w.Decl.Watch), "watch"), w.Without))
+		return func() {}
+	}
+	var ws []probe.Watch
+	for _, x := range w.Decl.Watch {
+		ws = append(ws, probe.Watch{Name: x.Name, URL: x.URL, Status: x.Status, Text: x.Text, Interval: time.Duration(x.Interval), Allow: x.Allow, Slow: time.Duration(x.Slow)})
+	}
+	e := r.Cluster.Endpoint
+	r.Watches = probe.Start(w.Hard, ws, func(host string) string {
+		if host == e.Name {
+			return e.Address.String()
+		}
+		return ""
+	})
+	return r.Watches.Stop
 }
 
 // failure tells a failed step so that one can act on it.

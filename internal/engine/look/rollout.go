@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"verbund/internal/core/plan"
+	"verbund/internal/core/rollout"
 	"verbund/internal/engine/session"
 	"verbund/internal/store"
 )
@@ -35,7 +36,8 @@ type Rollout struct {
 	Groups  []plan.Progress         `json:"groups"`
 	Spared  map[string]store.Spared `json:"spared"` // machines that failed, without which it went on
 	Run     *RunAt                  `json:"run,omitempty"`
-	Out     map[string]float64      `json:"out"` // seconds that machines were out of service, of those that are back
+	Watches []rollout.Figures       `json:"watches"` // as they stood at the last wave, or the end of one
+	Out     map[string]float64      `json:"out"`     // seconds that machines were out of service, of those that are back
 }
 
 // RunAt is the run that is at it.
@@ -56,7 +58,7 @@ func RolloutOf(ctx context.Context, s *session.Session, now time.Time) (*Rollout
 	if err := Unseen(s, v); err != nil {
 		return nil, err
 	}
-	r := &Rollout{Cluster: s.Decl.Name, State: NoRollout, Groups: plan.ProgressOf(v.Cluster, v.Seen), Hop: s.Stage, Out: map[string]float64{}}
+	r := &Rollout{Cluster: s.Decl.Name, State: NoRollout, Groups: plan.ProgressOf(v.Cluster, v.Seen), Hop: s.Stage, Out: map[string]float64{}, Watches: []rollout.Figures{}}
 	if r.Held, err = s.Store.Held(); err != nil {
 		return nil, err
 	}
@@ -129,10 +131,13 @@ func (r *Rollout) fromJournal(es []store.Entry, open bool) *time.Time {
 	out := map[string]time.Time{}
 	for _, e := range es {
 		k := plan.Kind(e.What)
+		if len(e.Watches) > 0 {
+			r.Watches = e.Watches
+		}
 		switch {
 		case e.Kind == store.StepDone && k == plan.Verify, e.Kind == store.StepDone && k == plan.Backup && since == nil:
 			// Whatever came before was another one.
-			since, r.Out, out = nil, map[string]float64{}, map[string]time.Time{}
+			since, r.Watches, r.Out, out = nil, []rollout.Figures{}, map[string]float64{}, map[string]time.Time{}
 		case k == plan.Wave && e.Kind == store.StepDone:
 			if since == nil {
 				at := e.Time
