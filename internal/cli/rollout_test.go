@@ -520,3 +520,54 @@ func TestWatchStopsARollout(t *testing.T) {
 	w.ok("converge", "--yes")
 	w.fails(0, []string{"watch tidetable: 0 of "}, "history", w.lastRun())
 }
+
+// A rehearsal says beforehand how an upgrade goes, and touches nothing; what it said is held
+// against what came. A machine that is said to fail ends it in words.
+func TestRehearse(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.36.2")
+	w.ok("converge", "--yes")
+	w.fails(0, []string{"is as declared: nothing would be done"}, "rehearse")
+	w.ok("upgrade", "v1.36.3", "--yes")
+	var r struct {
+		Middle, Bad struct {
+			Seconds        float64
+			Machines       int
+			Waves          int
+			Lowest         struct{ Share float64 }
+			Ends           string
+			Cordoned       []string
+			Untouched      []string
+			Blocked        []struct{ Text string }
+			Capacity, Bars []any
+		}
+	}
+	w.unchanged("a rehearsal", func() {
+		if err := json.Unmarshal([]byte(w.ok("rehearse", "--to", "v1.37.2", "-o", "json")), &r); err != nil {
+			t.Fatal(err)
+		}
+		w.fails(0, []string{"switch from v1.36.3 to v1.37.2 and restart on tidewatch-gauges-2 fails", "cordoned   tidewatch-gauges-2", "untouched  tidewatch-gauges-3, tidewatch-forecast-1"}, "rehearse", "--to", "v1.37.2", "--fail", "tidewatch-gauges-2")
+		w.fails(0, []string{"with       batch=3, order=spread", "in 7 waves"}, "rehearse", "--to", "v1.37.2", "--with", "batch=3", "--with", "order=spread")
+		w.fails(2, []string{"cannot be read; write batch=4"}, "rehearse", "--with", "batch=many")
+		w.fails(2, []string{"there is no pool gauge"}, "rehearse", "--with", "gauge.batch=2")
+		w.fails(2, []string{"has no machine tidewatch-gauges-9"}, "rehearse", "--to", "v1.37.2", "--fail", "tidewatch-gauges-9")
+	})
+	for _, file := range []string{"r.svg", "r.png"} {
+		w.ok("rehearse", "--to", "v1.37.2", "--picture", file)
+		if i, err := os.Stat(w.path(file)); err != nil || i.Size() < 2000 {
+			t.Errorf("picture %s: %v", file, err)
+		}
+	}
+	if m := r.Middle; m.Seconds <= 0 || m.Machines != 8 || m.Waves != 8 || m.Lowest.Share >= 1 || m.Lowest.Share < 0.5 || m.Ends != "" || r.Bad.Seconds < m.Seconds {
+		t.Errorf("%+v", r)
+	}
+	began := time.Now()
+	w.ok("upgrade", "v1.37.2", "--yes")
+	took := time.Since(began).Seconds()
+	t.Logf("rehearsed %.1f s, took %.1f s: %+.0f %%", r.Middle.Seconds, took, (took-r.Middle.Seconds)/r.Middle.Seconds*100)
+	if took > 3*r.Middle.Seconds || took < r.Middle.Seconds/3 {
+		t.Errorf("it was to take %.1f s, and took %.1f s", r.Middle.Seconds, took)
+	}
+	w.fails(0, []string{"It was reckoned to take", "went out of service and came back"}, "history", "last", "--against")
+	w.fails(2, []string{"--against wants a run"}, "history", "--against")
+}

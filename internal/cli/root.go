@@ -176,7 +176,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 		{"Look", []*cobra.Command{look.StatusCmd(a), look.NodesCmd(a), look.MachinesCmd(a), look.InspectCmd(a), look.LogsCmd(a), look.HistoryCmd(a), look.SurveyCmd(a), look.CollectCmd(a)}},
 		{"Enter", []*cobra.Command{enter.AccessCmd(a), enter.HostsCmd(a)}},
 		{"Trust", []*cobra.Command{vouch.TrustCmd(a), vouch.TokenCmd(a), vouch.RequestsCmd(a)}},
-		{"Practise", []*cobra.Command{practise.SiteCmd(a), practise.DemoCmd(a)}},
+		{"Practise", []*cobra.Command{practise.RehearseCmd(a), practise.SiteCmd(a), practise.DemoCmd(a)}},
 	}
 	for _, g := range groups {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title + ":"})

@@ -36,7 +36,7 @@ var said = []struct {
 	{"draft", write.WroteSaid{}}, {"check", []declare.Finding{}}, {"check --rules", []declare.Rule{}}, {"check --merged", write.MergedSaid{}},
 	{"versions", write.VersionsSaid{}}, {"versions --refresh", []versions.PinChange{}}, {"render", write.RenderSaid{}},
 	{"plan", desk.Planned{}}, {"converge, and every command that changes machines: a line for each entry", store.Entry{}},
-	{"rollout", enginelook.Rollout{}}, {"rollout hold", rollout.HoldSaid{}},
+	{"rehearse", practise.RehearseSaid{}}, {"rollout", enginelook.Rollout{}}, {"rollout hold", rollout.HoldSaid{}},
 	{"status", enginelook.Health{}}, {"status --all", []look.Glance{}}, {"nodes", []corev1.Node{}}, {"machines", []look.MachineSaid{}}, {"inspect", []look.Inspected{}}, {"logs", []look.LogLine{}},
 	{"history", []look.RunSaid{}}, {"history RUN", []store.Entry{}}, {"survey", []enginelook.Answer{}}, {"collect", look.CollectSaid{}},
 	{"access --list", []enter.AccessSaid{}}, {"hosts", []enter.HostLine{}},

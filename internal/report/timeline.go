@@ -39,6 +39,13 @@ type Timeline struct {
 	Title string
 	Note  string // below
 	Rows  []Row
+	Share []Level // of something, over the same time, drawn below the rows
+}
+
+// Level is a share from a moment on, until the next one; 1 is all of it.
+type Level struct {
+	At    time.Duration
+	Share float64
 }
 
 var tones = map[Tone]color.Color{
@@ -66,11 +73,16 @@ const (
 	footRoom  = 54
 	width     = 1100
 	textSize  = 10
+	shareRoom = 92
+	shareHigh = 60 // of all of it
 )
 
 // Draw writes the picture in a format.
 func (t *Timeline) Draw(w io.Writer, format string) error {
 	height := vg.Length(headRoom + footRoom + rowHeight*max(len(t.Rows), 1))
+	if len(t.Share) > 0 {
+		height += shareRoom
+	}
 	return paint(w, format, height, func(p *pen) { t.draw(p, height) })
 }
 
@@ -139,6 +151,7 @@ func (t *Timeline) draw(p *pen, height vg.Length) {
 			}
 		}
 	}
+	t.share(p, at, total)
 	used := map[Tone]bool{}
 	for _, r := range t.Rows {
 		for _, b := range r.Bars {
@@ -155,6 +168,31 @@ func (t *Timeline) draw(p *pen, height vg.Length) {
 		x += 17 + body.Width(k.text) + 22
 	}
 	text(body, margin, 12, t.Note, ink)
+}
+
+// share draws the levels below the rows, with a line at all of it.
+func (t *Timeline) share(p *pen, at func(time.Duration) vg.Length, total time.Duration) {
+	if len(t.Share) == 0 {
+		return
+	}
+	const base = footRoom + 6
+	p.text(p.body, margin, base+shareHigh-4, "capacity", ink)
+	for i, l := range t.Share {
+		until := total
+		if i+1 < len(t.Share) {
+			until = min(t.Share[i+1].At, total)
+		}
+		x, w := at(min(l.At, total)), at(until)-at(min(l.At, total))
+		if w <= 0 {
+			continue
+		}
+		high := vg.Length(shareHigh * l.Share)
+		p.box(x, base, w, high, tones[Bring])
+		if label := fmt.Sprintf("%.0f %%", l.Share*100); p.body.Width(label)+6 < w {
+			p.text(p.body, x+3, base+4, label, ink)
+		}
+	}
+	p.box(at(0), base+shareHigh, at(total)-at(0), 0.5, ink)
 }
 
 // tick is the distance of the lines: a round one, so that there are 4 to 12.

@@ -39,12 +39,14 @@ type Entry struct {
 	Wave    int       `json:"wave,omitempty"`
 	Text    string    `json:"text,omitempty"`
 	Seconds float64   `json:"seconds,omitempty"` // how long it took
-	Outcome string    `json:"outcome,omitempty"` // of a run: done, failed, interrupted, held
-	Error   string    `json:"error,omitempty"`
-	Unit    string    `json:"unit,omitempty"`
-	Exit    int       `json:"exit,omitempty"`
-	Log     []string  `json:"log,omitempty"`
-	Todo    string    `json:"todo,omitempty"`
+	// Predicted is how many seconds a run was reckoned to take when it began.
+	Predicted float64  `json:"predicted,omitempty"`
+	Outcome   string   `json:"outcome,omitempty"` // of a run: done, failed, interrupted, held
+	Error     string   `json:"error,omitempty"`
+	Unit      string   `json:"unit,omitempty"`
+	Exit      int      `json:"exit,omitempty"`
+	Log       []string `json:"log,omitempty"`
+	Todo      string   `json:"todo,omitempty"`
 	// Watches are the figures of the applications that were asked meanwhile, so far.
 	Watches []rollout.Figures `json:"watches,omitempty"`
 }

@@ -3,7 +3,6 @@ package act
 import (
 	"bytes"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,7 +12,6 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
-	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/converge"
@@ -44,7 +42,7 @@ The kinds of steps:
 ` + kindsText(),
 		Example: "  verbund plan --steps\n  verbund plan --to v1.37.2\n  verbund plan --picture plan.svg\n  verbund plan --only gauges --exit-code",
 		RunE: func(*cobra.Command, []string) error {
-			s, err := openTo(a, to)
+			s, err := a.OpenTo(to)
 			if err != nil {
 				return err
 			}
@@ -85,34 +83,6 @@ The kinds of steps:
 	c.Flags().BoolVar(&a.Steps, "steps", false, "show the steps of a roll-out one by one, too")
 	c.Flags().StringVar(&picture, "picture", "", "also draw it into a file that ends in .svg or .png")
 	return c
-}
-
-// openTo opens the cluster, as if another version were declared if one is named.
-func openTo(a *desk.App, to string) (*session.Session, error) {
-	if to == "" {
-		return a.Open(true)
-	}
-	path, err := a.FindDeclaration()
-	if err != nil {
-		return nil, err
-	}
-	s, r, err := a.OpenPath(path, false)
-	if err != nil {
-		return nil, err
-	}
-	s.Close()
-	if err := reachable(r, to); err != nil {
-		return nil, err
-	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	if data, err = declare.SetKubernetes(data, to); err != nil {
-		return nil, fmt.Errorf("reading kubernetes in %s: %w", path, err)
-	}
-	s, _, err = a.OpenAs(path, data, true)
-	return s, err
 }
 
 // kindsText says what each kind of step does.

@@ -1,8 +1,6 @@
 package act
 
 import (
-	"strings"
-
 	"github.com/spf13/cobra"
 
 	"verbund/internal/cli/desk"
@@ -26,7 +24,7 @@ once, and can be interrupted at any hop and run again.`,
 		Example: "  verbund upgrade v1.37.2\n  verbund upgrade v1.37.2 --to-hop v1.36\n  verbund upgrade v1.37.2 --only control",
 		RunE: func(_ *cobra.Command, args []string) error {
 			return a.Edit("upgrade "+args[0], desk.Wish{Only: only, ToHop: toHop}, func(r *declare.Result) (string, func([]byte) ([]byte, error), error) {
-				if err := reachable(r, args[0]); err != nil {
+				if err := desk.Reachable(r, args[0]); err != nil {
 					return "", nil, err
 				}
 				if m := versions.Minor(toHop); toHop != "" && (m <= versions.Minor(r.Decl.Kubernetes)-1 || m > versions.Minor(args[0])) {
@@ -39,15 +37,4 @@ once, and can be interrupted at any hop and run again.`,
 	c.Flags().StringVar(&only, "only", "", "one part: control, addons, or the name of a pool")
 	c.Flags().StringVar(&toHop, "to-hop", "", "stop when the control plane runs this minor, and is well")
 	return a.Drains(c)
-}
-
-// reachable refuses a version that there is no way to from the declared one.
-func reachable(r *declare.Result, to string) error {
-	if _, ok := r.Catalogue.Set(to); !ok {
-		return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", to, strings.Join(r.Catalogue.Versions(), ", "))
-	}
-	if _, err := r.Catalogue.Road(r.Decl.Kubernetes, to); err != nil {
-		return term.Usage("%v; verbund versions --from %s --to %s shows the way", err, r.Decl.Kubernetes, to)
-	}
-	return nil
 }

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
 	"verbund/internal/engine/converge"
+	"verbund/internal/engine/session"
 	"verbund/internal/whole"
 )
 
@@ -84,4 +86,43 @@ func (a *App) Edit(command string, w Wish, value func(*declare.Result) (string, 
 		}
 		return whole.Write(path, out, i.Mode().Perm())
 	}})
+}
+
+// OpenTo opens the cluster, as if another version were declared if one is named.
+func (a *App) OpenTo(to string) (*session.Session, error) {
+	if to == "" {
+		return a.Open(true)
+	}
+	path, err := a.FindDeclaration()
+	if err != nil {
+		return nil, err
+	}
+	s, r, err := a.OpenPath(path, false)
+	if err != nil {
+		return nil, err
+	}
+	s.Close()
+	if err := Reachable(r, to); err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if data, err = declare.SetKubernetes(data, to); err != nil {
+		return nil, fmt.Errorf("reading kubernetes in %s: %w", path, err)
+	}
+	s, _, err = a.OpenAs(path, data, true)
+	return s, err
+}
+
+// Reachable refuses a version that there is no way to from the declared one.
+func Reachable(r *declare.Result, to string) error {
+	if _, ok := r.Catalogue.Set(to); !ok {
+		return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", to, strings.Join(r.Catalogue.Versions(), ", "))
+	}
+	if _, err := r.Catalogue.Road(r.Decl.Kubernetes, to); err != nil {
+		return term.Usage("%v; verbund versions --from %s --to %s shows the way", err, r.Decl.Kubernetes, to)
+	}
+	return nil
 }

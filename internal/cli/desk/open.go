@@ -154,7 +154,7 @@ func (a *App) Noted(s *session.Session, v *look.View, command string, do func(*a
 	if v == nil {
 		v = &look.View{}
 	}
-	run, err := act.Begin(s, v, command, func(store.Entry) {})
+	run, err := act.Begin(s, v, command, 0, func(store.Entry) {})
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package look
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -11,13 +12,16 @@ import (
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/core/words"
+	"verbund/internal/engine/look"
 	"verbund/internal/store"
 )
 
 // HistoryCmd is verbund history.
 func HistoryCmd(a *desk.App) *cobra.Command {
-	return &cobra.Command{
+	against := false
+	c := &cobra.Command{
 		Use: "history [RUN|last]", Short: "Show the journal: runs, or the steps of one run and where the time went",
+		Example: "  verbund history\n  verbund history last --against",
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.Open(false)
 			if err != nil {
@@ -36,17 +40,22 @@ func HistoryCmd(a *desk.App) *cobra.Command {
 			if len(args) == 1 && args[0] == "last" {
 				for _, e := range slices.Backward(es) {
 					if e.Kind == store.RunBegan {
-						return historyOf(a, es, e.Run)
+						return historyOf(a, es, e.Run, against)
 					}
 				}
 				return fmt.Errorf("nothing was done yet in cluster %s", s.Decl.Name)
 			}
 			if len(args) == 1 {
-				return historyOf(a, es, args[0])
+				return historyOf(a, es, args[0], against)
+			}
+			if against {
+				return term.Usage("--against wants a run, or last")
 			}
 			return historyRuns(a, es)
 		},
 	}
+	c.Flags().BoolVar(&against, "against", false, "hold how long it took against what was reckoned when it began")
+	return c
 }
 
 func historyRuns(a *desk.App, es []store.Entry) error {
@@ -89,7 +98,7 @@ func historyRuns(a *desk.App, es []store.Entry) error {
 	return nil
 }
 
-func historyOf(a *desk.App, es []store.Entry, run string) error {
+func historyOf(a *desk.App, es []store.Entry, run string, against bool) error {
 	es = slices.DeleteFunc(es, func(e store.Entry) bool { return e.Run != run })
 	if len(es) == 0 {
 		return fmt.Errorf("there is no run %s; history lists them", run)
@@ -120,6 +129,16 @@ func historyOf(a *desk.App, es []store.Entry, run string) error {
 	a.UI.Table([]string{"second", "took", "where", "what"}, rows)
 	wall := es[len(es)-1].Time.Sub(began).Seconds()
 	fmt.Fprintf(a.Out, "\n%.1f seconds, in which steps of together %.1f seconds ran beside each other.\n", wall, total)
+	if out := slices.Sorted(maps.Values(look.OutOfService(es))); len(out) > 0 {
+		fmt.Fprintf(a.Out, "%s went out of service and came back, each for about %.1f seconds, %.1f at most.\n", words.Count(len(out), "machine"), out[len(out)/2], out[len(out)-1])
+	}
+	if against {
+		if es[0].Predicted == 0 {
+			fmt.Fprintln(a.Out, "Nothing was reckoned beforehand: it was done by an older Verbund, or had no steps.")
+			return nil
+		}
+		fmt.Fprintf(a.Out, "It was reckoned to take %.1f seconds when it began: %+.0f %% of that.\n", es[0].Predicted, (wall-es[0].Predicted)/es[0].Predicted*100)
+	}
 	return nil
 }
 

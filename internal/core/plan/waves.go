@@ -340,6 +340,9 @@ func (p *planner) ranBefore(group string) string {
 	if o, ok := p.o.Open[group]; ok && o.Before != "" {
 		return o.Before
 	}
+	if v, known := p.ran[group]; known {
+		return v
+	}
 	low := ""
 	for n, s := range p.o.Machines {
 		if of, _ := p.c.GroupOf(n); of != group {
@@ -349,5 +352,6 @@ func (p *planner) ranBefore(group string) string {
 			low = v
 		}
 	}
+	p.ran[group] = low
 	return low
 }

@@ -10,7 +10,7 @@ import (
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
-	"verbund/internal/core/rollout"
+	"verbund/internal/core/rehearse"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 )
@@ -25,51 +25,11 @@ func turned(t *testing.T, text string, numbers map[string][]int) *topology.Clust
 	return c
 }
 
-// carriedOut is what there is to be seen when a plan was carried out: machines that it gets
-// are there as declared, those that it gives back are not.
-func carriedOut(t *testing.T, o plan.Observed, c *topology.Cluster, p *plan.Plan) plan.Observed {
-	t.Helper()
-	as := living(c, c.Set.Kubernetes)
-	o.Machines, o.Nodes, o.Members, o.AddOns, o.Open = maps.Clone(o.Machines), maps.Clone(o.Nodes), maps.Clone(o.Members), maps.Clone(o.AddOns), maps.Clone(o.Open)
+// carriedOut is what there is to be seen when a plan was carried out.
+func carriedOut(o plan.Observed, c *topology.Cluster, p *plan.Plan) plan.Observed {
+	o = rehearse.Copy(o)
 	for _, s := range p.Steps {
-		switch s.Kind {
-		case plan.Get, plan.Switch, plan.Write:
-			m := as.Machines[s.Machine]
-			if s.As != nil {
-				set, _ := versions.Shipped().Set(s.As.Set.Kubernetes)
-				m.Versions = map[string]string{}
-				for _, k := range set.Components(s.As.Parts) {
-					m.Versions[k.Name] = k.Version
-				}
-			}
-			o.Machines[s.Machine] = m
-		case plan.Member:
-			o.Members[s.Machine] = plan.MemberSeen{ID: uint64(100 + len(o.Members)), Healthy: true}
-		case plan.Ready:
-			if _, isNode := as.Nodes[s.Machine]; isNode {
-				o.Nodes[s.Machine] = as.Nodes[s.Machine]
-			}
-		case plan.Leave:
-			delete(o.Members, s.Machine)
-		case plan.Unnode:
-			delete(o.Nodes, s.Machine)
-		case plan.Release:
-			delete(o.Machines, s.Machine)
-		case plan.Network, plan.DNS:
-			o.AddOns = as.AddOns
-		case plan.Backup:
-			o.Backup = p.From
-		case plan.Wave:
-			if o.Open == nil {
-				o.Open = map[string]rollout.Open{}
-			}
-			o.Open[s.Group] = *s.Opens
-		case plan.Soak, plan.Pause:
-			w := o.Open[s.Group]
-			w.Soaked = w.Soaked || s.Kind == plan.Soak
-			w.Held = w.Held || s.Kind == plan.Pause
-			o.Open[s.Group] = w
-		}
+		rehearse.Carried(&o, c, p, s)
 	}
 	return o
 }
@@ -103,7 +63,7 @@ func rounds(t *testing.T, text string, o plan.Observed) []string {
 		if out = append(out, strings.TrimSpace(line)); len(p.Later) > 0 && !p.More {
 			t.Errorf("%s: machines are to be replaced later, and nothing follows", line)
 		}
-		o = carriedOut(t, o, c, p)
+		o = carriedOut(o, c, p)
 	}
 	t.Fatalf("it does not come to an end: %s", strings.Join(out, "\n"))
 	return nil

@@ -65,14 +65,14 @@ func (e *StepError) Unwrap() error { return e.Err }
 // ErrInterrupted says that the person stopped the run.
 var ErrInterrupted = errors.New("interrupted")
 
-// Begin opens the journal for a run.
-func Begin(s *session.Session, v *look.View, command string, tell func(store.Entry)) (*Run, error) {
+// Begin opens the journal for a run that is reckoned to take so long.
+func Begin(s *session.Session, v *look.View, command string, predicted time.Duration, tell func(store.Entry)) (*Run, error) {
 	j, err := s.Store.Journal()
 	if err != nil {
 		return nil, err
 	}
 	r := &Run{Session: s, ID: time.Now().UTC().Format("20060102-150405.000"), View: v, Cluster: v.Cluster, Tell: tell, guards: guards, journal: j}
-	return r, r.write(store.Entry{Kind: store.RunBegan, Text: command})
+	return r, r.write(store.Entry{Kind: store.RunBegan, Text: command, Predicted: predicted.Seconds()})
 }
 
 func (r *Run) write(e store.Entry) error {

@@ -34,7 +34,7 @@ func run(t *testing.T, giving func(context.Context, string) error) (*Run, *[]sto
 	s.Site = &sessiontest.Site{Giving: giving}
 	var mu sync.Mutex
 	var told []store.Entry
-	r, err := Begin(s, &look.View{Cluster: sessiontest.Cluster(t, 1)}, "test", func(e store.Entry) {
+	r, err := Begin(s, &look.View{Cluster: sessiontest.Cluster(t, 1)}, "test", 0, func(e store.Entry) {
 		mu.Lock()
 		defer mu.Unlock()
 		told = append(told, e)

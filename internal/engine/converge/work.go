@@ -105,7 +105,8 @@ func (w *Work) carryOut(v *look.View, command string, steps []plan.Step) error {
 // closed, if that is so.
 func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do func(*act.Run) error) error {
 	watch := w.Watch(steps)
-	r, err := act.Begin(w.Session, v, command, watch.Entry)
+	_, predicted := (&plan.Plan{Steps: steps}).Schedule(w.Parallel, look.Usual(w.Session))
+	r, err := act.Begin(w.Session, v, command, predicted, watch.Entry)
 	if err != nil {
 		return err
 	}

@@ -26,7 +26,11 @@ func (d Durations) Of(kind, machine string) (usual time.Duration, ok bool) {
 }
 
 // UsualDurations reads the medians of the steps that were done.
-func UsualDurations(s *session.Session) Durations {
+func UsualDurations(s *session.Session) Durations { return durationsAt(s, 50) }
+
+// durationsAt reads how long the steps that were done took, so that a share of them, in
+// percent, was not slower.
+func durationsAt(s *session.Session, percent int) Durations {
 	entries, _, err := s.Store.Entries()
 	if err != nil {
 		return nil
@@ -41,7 +45,7 @@ func UsualDurations(s *session.Session) Durations {
 	out := Durations{}
 	for k, d := range by {
 		slices.Sort(d)
-		out[k] = time.Duration(d[len(d)/2] * float64(time.Second))
+		out[k] = time.Duration(d[min(len(d)*percent/100, len(d)-1)] * float64(time.Second))
 	}
 	return out
 }
@@ -52,8 +56,14 @@ const ownWork = 250 * time.Millisecond
 
 // Usual is how long a step takes by the journal, or as a rule; of a simulated
 // site the rule is as many times faster as the site's pace says.
-func Usual(s *session.Session) func(plan.Step) time.Duration {
-	known := UsualDurations(s)
+func Usual(s *session.Session) func(plan.Step) time.Duration { return usualAt(s, 50) }
+
+// Slow is how long a step takes when it is among the slowest tenth of its kind, as Usual is
+// for the middle one.
+func Slow(s *session.Session) func(plan.Step) time.Duration { return usualAt(s, 90) }
+
+func usualAt(s *session.Session, percent int) func(plan.Step) time.Duration {
+	known := durationsAt(s, percent)
 	pace := 1
 	if s.SiteFile != nil {
 		pace = max(s.SiteFile.Pace, 1)

@@ -124,12 +124,11 @@ func (r *Rollout) ends(s *session.Session, v *View, now time.Time) {
 	r.Ends = &at
 }
 
-// fromJournal reads when the roll-out began, and how long each machine was out of service:
-// from before its pods were asked to leave, or it left the balancer, until both were undone.
+// fromJournal reads when the roll-out began, and how long each machine was out of service.
 func (r *Rollout) fromJournal(es []store.Entry, open bool) *time.Time {
 	var since *time.Time
-	out := map[string]time.Time{}
-	for _, e := range es {
+	from := 0
+	for i, e := range es {
 		k := plan.Kind(e.What)
 		if len(e.Watches) > 0 {
 			r.Watches = e.Watches
@@ -137,20 +136,33 @@ func (r *Rollout) fromJournal(es []store.Entry, open bool) *time.Time {
 		switch {
 		case e.Kind == store.StepDone && k == plan.Verify, e.Kind == store.StepDone && k == plan.Backup && since == nil:
 			// Whatever came before was another one.
-			since, r.Watches, r.Out, out = nil, []rollout.Figures{}, map[string]float64{}, map[string]time.Time{}
+			since, r.Watches, from = nil, []rollout.Figures{}, i
 		case k == plan.Wave && e.Kind == store.StepDone:
 			if since == nil {
 				at := e.Time
 				since = &at
 			}
-		case e.Kind == store.StepBegan && k.TakesOut() && k != plan.Get && out[e.Where].IsZero():
-			out[e.Where] = e.Time
-		case e.Kind == store.StepDone && k.BringsBack() && !out[e.Where].IsZero():
-			r.Out[e.Where] = e.Time.Sub(out[e.Where]).Seconds()
 		}
 	}
+	r.Out = OutOfService(es[from:])
 	if !open {
 		return nil
 	}
 	return since
+}
+
+// OutOfService is how many seconds each machine was out of service, of those that are back,
+// by the journal: from before its pods were asked to leave, or it left the balancer, until
+// both were undone.
+func OutOfService(es []store.Entry) map[string]float64 {
+	since, out := map[string]time.Time{}, map[string]float64{}
+	for _, e := range es {
+		switch k := plan.Kind(e.What); {
+		case e.Kind == store.StepBegan && k.TakesOut() && k != plan.Get && since[e.Where].IsZero():
+			since[e.Where] = e.Time
+		case e.Kind == store.StepDone && k.BringsBack() && !since[e.Where].IsZero():
+			out[e.Where] = e.Time.Sub(since[e.Where]).Seconds()
+		}
+	}
+	return out
 }

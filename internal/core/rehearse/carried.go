@@ -1,0 +1,111 @@
+package rehearse
+
+import (
+	"maps"
+
+	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/plan"
+	"verbund/internal/core/rollout"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+)
+
+// Copy is what was observed, so that it can be changed without the original.
+func Copy(o plan.Observed) plan.Observed {
+	o.Machines, o.Nodes, o.Members, o.AddOns = maps.Clone(o.Machines), maps.Clone(o.Nodes), maps.Clone(o.Members), maps.Clone(o.AddOns)
+	o.Open, o.Resting = maps.Clone(o.Open), maps.Clone(o.Resting)
+	if o.Open == nil {
+		o.Open = map[string]rollout.Open{}
+	}
+	if o.Resting == nil {
+		o.Resting = map[string]bool{}
+	}
+	return o
+}
+
+// Carried changes what is observed as a step does when it ends well.
+func Carried(o *plan.Observed, c *topology.Cluster, p *plan.Plan, s plan.Step) {
+	m, declared := c.Machine(s.Machine)
+	if s.As != nil {
+		m = *s.As
+	}
+	seen := o.Machines[s.Machine]
+	switch s.Kind {
+	case plan.Get:
+		if seen.Exists {
+			seen.Reached, seen.Power = true, "on"
+		} else {
+			seen = plan.MachineSeen{Exists: true, Reached: true, Power: "on", Role: m.Role, Size: m.Size, Zone: m.Zone, Image: &m.Image}
+		}
+		o.Machines[s.Machine] = seen
+	case plan.Pull:
+		seen.Idle = held(m)
+		o.Machines[s.Machine] = seen
+	case plan.Switch:
+		seen.Versions, seen.Idle, seen.Differs, seen.Restarts = held(m), seen.Versions, nil, nil
+		o.Machines[s.Machine] = seen
+	case plan.Write:
+		if seen.Active == "" {
+			seen.Active, seen.Versions, seen.Owner = "a", held(m), c.Name
+		}
+		seen.Differs, seen.Restarts, seen.Enrols = nil, nil, false
+		if len(s.Files) == 0 {
+			seen.Units = running(m)
+		}
+		o.Machines[s.Machine] = seen
+	case plan.Member:
+		o.Members[s.Machine] = plan.MemberSeen{ID: uint64(len(o.Members) + 1<<20), Healthy: true}
+	case plan.Label:
+		n := o.Nodes[s.Machine]
+		n.Differs = nil
+		o.Nodes[s.Machine] = n
+	case plan.Ready:
+		if declared && m.IsNode() {
+			n := o.Nodes[s.Machine]
+			n.Ready, n.Version = true, m.Set.Kubernetes
+			o.Nodes[s.Machine] = n
+		}
+	case plan.Leave, plan.Drop:
+		delete(o.Members, s.Machine)
+	case plan.Unnode:
+		delete(o.Nodes, s.Machine)
+	case plan.Release:
+		delete(o.Machines, s.Machine)
+	case plan.Network:
+		o.AddOns[versions.NetworkAddOn] = addOn(o.AddOns[versions.NetworkAddOn], c.Set.Fairway, o.TrustMark)
+	case plan.DNS:
+		o.AddOns[versions.DNSAddOn] = addOn(o.AddOns[versions.DNSAddOn], c.Set.DNS, o.TrustMark)
+	case plan.Backup:
+		o.Backup = p.From
+	case plan.Wave:
+		if s.Opens != nil {
+			o.Open[s.Group] = *s.Opens
+		}
+	case plan.Soak, plan.Pause:
+		w := o.Open[s.Group]
+		w.Soaked, w.Held = w.Soaked || s.Kind == plan.Soak, w.Held || s.Kind == plan.Pause
+		o.Open[s.Group] = w
+	}
+}
+
+func addOn(was plan.AddOnSeen, version, trust string) plan.AddOnSeen {
+	was.Version, was.Ready, was.Trust = version, true, trust
+	return was
+}
+
+// held is what a machine's slot holds when its set was fetched.
+func held(m topology.Machine) map[string]string {
+	out := map[string]string{}
+	for _, k := range m.Components() {
+		out[k.Name] = k.Version
+	}
+	return out
+}
+
+func running(m topology.Machine) map[string]string {
+	out := map[string]string{}
+	for _, u := range nodeconf.Units(m) {
+		out[u] = "active"
+	}
+	return out
+}

@@ -1,0 +1,321 @@
+package rehearse
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/rollout"
+	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
+)
+
+// Input is all that a rehearsal goes by.
+type Input struct {
+	Seen plan.Observed
+	Cat  *versions.Catalogue
+	// Declared works the declaration out, with the numbers that groups have by then, and on a
+	// hop of a way over several minors with that in the place of what is declared.
+	Declared func(numbers map[string][]int, stage *plan.Stage) (*topology.Cluster, error)
+	Numbers  map[string][]int
+	Nodes    []Node
+	Pods     []Pod
+	Budgets  []Budget
+	Usual    func(plan.Step) time.Duration
+	Between  time.Duration // that it takes to look anew between two plans
+	PodStart time.Duration
+	Parallel int
+	Part     string
+	Fail     string // a machine that does not come back from its change
+	// Capacity is what a new machine of a size gives pods.
+	Capacity func(m topology.Machine) (cpu, memory int64)
+}
+
+// Bar is a span in which a machine is out of service, or something is waited for.
+type Bar struct {
+	Machine string        `json:"machine,omitempty"`
+	Group   string        `json:"group,omitempty"`
+	Kind    plan.Kind     `json:"kind"` // of the step
+	From    time.Duration `json:"-"`
+	To      time.Duration `json:"-"`
+	Begin   float64       `json:"begin"` // seconds
+	End     float64       `json:"end"`
+}
+
+// Point is the capacity from a moment on.
+type Point struct {
+	At      time.Duration `json:"-"`
+	Seconds float64       `json:"at"`
+	Share   float64       `json:"share"` // of the workers' processors of the beginning, on which pods can run
+}
+
+// Result is how a change goes.
+type Result struct {
+	Plans    int           `json:"plans"` // one after the other
+	Steps    int           `json:"steps"`
+	Machines int           `json:"machines"` // that change, or give way
+	Waves    int           `json:"waves"`
+	Holds    int           `json:"holds"` // how often a person's word is waited for, which takes no time here
+	Total    time.Duration `json:"-"`
+	Seconds  float64       `json:"seconds"`
+	Bars     []Bar         `json:"bars"`
+	Capacity []Point       `json:"capacity"`
+	Lowest   Point         `json:"lowest"`
+	Blocked  []Trouble     `json:"blocked"` // drains that a budget or the lack of room is in the way of
+	// Ends says why it does not come to its end: a machine that fails, or a drain that nothing
+	// lets end.
+	Ends string `json:"ends,omitempty"`
+	// Untouched are the machines that keep what they had, when it does not come to its end;
+	// Cordoned those that are left so.
+	Untouched []string `json:"untouched,omitempty"`
+	Cordoned  []string `json:"cordoned,omitempty"`
+}
+
+// mostPlans is how many plans one after the other a rehearsal plays.
+const mostPlans = 20000
+
+// Run plays a change through until nothing is left, or until it ends otherwise.
+func Run(in Input) (*Result, error) {
+	x := &play{in: in, o: Copy(in.Seen), w: newWorld(in), numbers: map[string][]int{}, res: &Result{Bars: []Bar{}, Capacity: []Point{}, Blocked: []Trouble{}}, cordoned: map[string]bool{}, spared: map[string]int{}}
+	for g, n := range in.Numbers {
+		x.numbers[g] = n
+	}
+	x.o.Part, x.o.Held = in.Part, false
+	x.note()
+	for range mostPlans {
+		done, err := x.round()
+		if err != nil {
+			return nil, err
+		}
+		if done {
+			break
+		}
+	}
+	return x.end(), nil
+}
+
+// play is a rehearsal in the middle.
+type play struct {
+	in       Input
+	o        plan.Observed
+	w        *world
+	numbers  map[string][]int
+	now      time.Duration
+	res      *Result
+	c        *topology.Cluster
+	cordoned map[string]bool
+	spared   map[string]int
+}
+
+// round plays one plan.
+func (x *play) round() (done bool, err error) {
+	c, err := x.in.Declared(x.numbers, nil)
+	if err != nil {
+		return false, err
+	}
+	stage, err := plan.StageOf(c, x.o, x.in.Cat)
+	if err != nil {
+		return false, err
+	}
+	if stage != nil {
+		if c, err = x.in.Declared(x.numbers, stage); err != nil {
+			return false, err
+		}
+	}
+	if turn := plan.Turn(c, x.o, x.in.Cat); len(turn) > 0 {
+		for g, n := range turn {
+			x.numbers[g] = n
+		}
+		if c, err = x.in.Declared(x.numbers, stage); err != nil {
+			return false, err
+		}
+	}
+	x.c = c
+	p, err := plan.Make(c, x.o, x.in.Cat)
+	if err != nil {
+		return false, err
+	}
+	if x.in.Part != "" && len(p.Steps) > 0 {
+		if p, _, err = p.Only(c, x.in.Part); err != nil {
+			return false, err
+		}
+	}
+	if len(p.Steps) == 0 {
+		return true, nil
+	}
+	if x.res.Plans > 0 {
+		x.now += x.in.Between
+	}
+	x.res.Plans++
+	x.res.Waves += len(p.Waves)
+	for _, w := range p.Waves {
+		x.res.Machines += len(w.Machines)
+	}
+	x.carry(p)
+	// A run that went on without a machine ends with that, and does not try it again.
+	return x.res.Ends != "" || len(x.spared) > 0, nil
+}
+
+// underway is a step that has begun.
+type underway struct {
+	step   plan.Step
+	from   time.Duration
+	to     time.Duration
+	failed bool
+}
+
+// carry plays the steps of one plan, by the same flow as the engine.
+func (x *play) carry(p *plan.Plan) {
+	f := plan.NewFlow(p.Steps)
+	var running []underway
+	for {
+		for len(running) < max(x.in.Parallel, 1) && x.res.Ends == "" {
+			s, ok := f.Next()
+			if !ok {
+				break
+			}
+			u := x.begin(s)
+			k, _ := slices.BinarySearchFunc(running, u.to, func(o underway, to time.Duration) int { return cmp.Compare(o.to, to) })
+			running = slices.Insert(running, k, u)
+		}
+		if len(running) == 0 {
+			return
+		}
+		u := running[0]
+		running = running[1:]
+		x.now = u.to
+		x.res.Steps++
+		if u.failed {
+			x.fails(f, u.step)
+			continue
+		}
+		x.ended(p, u)
+		f.Done(u.step.ID)
+	}
+}
+
+// begin says how long a step takes from now on.
+func (x *play) begin(s plan.Step) underway {
+	u := underway{step: s, from: x.now}
+	takes := x.in.Usual(s)
+	switch {
+	case s.Kind == plan.Drain:
+		took, troubles := x.w.drain(s.Machine, x.now, takes, s.Within)
+		x.res.Blocked = append(x.res.Blocked, troubles...)
+		takes = took
+		if s.Within > 0 && took >= s.Within {
+			u.failed = true
+		}
+		x.cordoned[s.Machine] = true
+		x.note()
+	case s.Machine == x.in.Fail && s.Machine != "" && (s.Kind == plan.Ready || s.Kind == plan.Switch):
+		u.failed = true
+	}
+	u.to = x.now + takes
+	return u
+}
+
+// ended takes the end of a step that went well.
+func (x *play) ended(p *plan.Plan, u underway) {
+	s := u.step
+	if k := s.Kind; k == plan.Pause {
+		x.res.Holds++
+	} else if k.TakesOut() || k == plan.Soak || k == plan.Ready || k == plan.Uncordon || k == plan.Get {
+		x.bar(u)
+	}
+	Carried(&x.o, x.c, p, s)
+	switch s.Kind {
+	case plan.Ready:
+		if m, ok := x.c.Machine(s.Machine); ok && m.IsNode() && x.w.nodes[m.Name] == nil {
+			cpu, memory := int64(0), int64(0)
+			if x.in.Capacity != nil {
+				cpu, memory = x.in.Capacity(m)
+			}
+			x.w.add(Node{Name: m.Name, Zone: m.Zone, CPU: cpu, Memory: memory, Labels: m.Labels, Taints: taints(m), Group: m.Pool})
+			x.note()
+		}
+	case plan.Uncordon:
+		if r := x.w.nodes[s.Machine]; r != nil {
+			x.w.shut(r, false)
+		}
+		delete(x.cordoned, s.Machine)
+		x.note()
+	case plan.Unnode:
+		x.w.remove(s.Machine)
+		delete(x.cordoned, s.Machine)
+		x.note()
+	}
+}
+
+func taints(m topology.Machine) []Taint {
+	var out []Taint
+	for _, t := range m.Taints {
+		out = append(out, Taint{t.Key, t.Value, t.Effect})
+	}
+	return out
+}
+
+func (x *play) bar(u underway) {
+	x.res.Bars = append(x.res.Bars, Bar{u.step.Machine, u.step.Group, u.step.Kind, u.from, u.to, u.from.Seconds(), u.to.Seconds()})
+}
+
+// fails takes a step that failed: as in a run, the first failure ends it, unless the pool of
+// the machine may go on without it.
+func (x *play) fails(f *plan.Flow, s plan.Step) {
+	policy := x.c.Policies[s.Group]
+	if s.Group != "" && x.spared[s.Group] < policy.Failures && !x.o.Open[s.Group].Trial {
+		x.spared[s.Group]++
+		f.Without(func(o plan.Step) bool { return o.Machine == s.Machine || o.Kind == plan.Verify })
+		return
+	}
+	x.res.Ends = fmt.Sprintf("%s on %s fails after %s, and nothing further is begun", s.Text, s.Machine, x.now.Round(time.Second))
+	if s.Kind == plan.Drain {
+		x.res.Ends = fmt.Sprintf("emptying %s does not end within its patience of %s, and nothing further is begun", s.Machine, s.Within)
+	}
+}
+
+// note writes the capacity of this moment down.
+func (x *play) note() {
+	share := x.w.capacity()
+	pt := Point{x.now, x.now.Seconds(), share}
+	if n := len(x.res.Capacity); n == 0 || x.res.Capacity[n-1].Share != share {
+		x.res.Capacity = append(x.res.Capacity, pt)
+	}
+	if len(x.res.Capacity) == 1 || share < x.res.Lowest.Share {
+		x.res.Lowest = pt
+	}
+}
+
+// end is the result.
+func (x *play) end() *Result {
+	r := x.res
+	r.Total, r.Seconds = x.now, x.now.Seconds()
+	slices.SortStableFunc(r.Bars, moment)
+	if r.Ends == "" && len(x.spared) == 0 {
+		return r
+	}
+	for n := range x.cordoned {
+		r.Cordoned = append(r.Cordoned, n)
+	}
+	slices.Sort(r.Cordoned)
+	for _, g := range plan.ProgressOf(x.c, x.o) {
+		for _, m := range g.Left {
+			if !slices.Contains(r.Cordoned, m) {
+				r.Untouched = append(r.Untouched, m)
+			}
+		}
+	}
+	return r
+}
+
+// With changes the policy of groups as somebody asks, for a rehearsal alone.
+func With(c *topology.Cluster, group string, change func(*rollout.Policy)) {
+	for name, p := range c.Policies {
+		if group == "" && topology.IsPool(name) || name == group {
+			change(&p)
+			c.Policies[name] = p
+		}
+	}
+}

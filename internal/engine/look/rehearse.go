@@ -1,0 +1,211 @@
+package look
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	corev1 "k8s.io/api/core/v1"
+	policyv1 "k8s.io/api/policy/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/labels"
+	"k8s.io/apimachinery/pkg/selection"
+
+	"verbund/internal/core/plan"
+	"verbund/internal/core/rehearse"
+	"verbund/internal/core/rollout"
+	"verbund/internal/core/topology"
+	"verbund/internal/engine/session"
+	"verbund/internal/kube"
+)
+
+// Rehearsal is what somebody wants to try.
+type Rehearsal struct {
+	Part string
+	Fail string // a machine that does not come back
+	// Policy changes how groups are rolled out, for the rehearsal alone; nil: as declared.
+	Policy func(group string, p *rollout.Policy)
+	// Usual is how long steps take.
+	Usual func(plan.Step) time.Duration
+}
+
+// Rehearse gathers what is there and has the change played through in virtual time.
+func Rehearse(ctx context.Context, s *session.Session, q Rehearsal) (*rehearse.Result, error) {
+	s.Numbers, s.Stage = nil, nil
+	v, err := Observe(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	if err := Limit(s, v, q.Part); err != nil {
+		return nil, err
+	}
+	if err := Unseen(s, v); err != nil {
+		return nil, err
+	}
+	if _, known := v.Seen.Machines[q.Fail]; q.Fail != "" && !known {
+		if _, declared := v.Cluster.Machine(q.Fail); !declared {
+			return nil, &plan.Misnamed{What: "cluster " + s.Decl.Name + " has no machine " + q.Fail, Todo: "verbund machines lists them"}
+		}
+	}
+	in, err := rehearsalOf(ctx, s, v, q)
+	if err != nil {
+		return nil, err
+	}
+	return rehearse.Run(*in)
+}
+
+// between is what it takes to look anew between two plans, beside the steps.
+const between = 300 * time.Millisecond
+
+// podStart is how long a pod that was moved takes until it is well, in life.
+const podStart = 10 * time.Second
+
+func rehearsalOf(ctx context.Context, s *session.Session, v *View, q Rehearsal) (*rehearse.Input, error) {
+	numbers, err := s.Store.Numbers()
+	if err != nil {
+		return nil, err
+	}
+	pace := 1
+	if s.SiteFile != nil {
+		pace = max(s.SiteFile.Pace, 1)
+	}
+	in := &rehearse.Input{Seen: v.Seen, Cat: s.Cat, Numbers: numbers, Usual: q.Usual, Between: between, PodStart: podStart/time.Duration(pace) + ownWork, Parallel: s.Parallel, Part: q.Part, Fail: q.Fail}
+	in.Declared = func(numbers map[string][]int, stage *plan.Stage) (*topology.Cluster, error) {
+		s.Numbers, s.Stage = numbers, stage
+		defer func() { s.Numbers, s.Stage = nil, nil }()
+		c, err := s.Topology()
+		if err == nil && q.Policy != nil {
+			for name, p := range c.Policies {
+				q.Policy(name, &p)
+				c.Policies[name] = p
+			}
+		}
+		return c, err
+	}
+	in.Capacity = func(m topology.Machine) (cpu, memory int64) {
+		size := s.SiteFile.Sizes[m.Size]
+		return int64(size.CPUs) * 1000, int64(size.Memory)
+	}
+	if !v.Seen.API {
+		return in, nil
+	}
+	k, err := s.Kube(v.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	lctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+	defer cancel()
+	pods, err := k.CoreV1().Pods("").List(lctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	budgets, err := k.PolicyV1().PodDisruptionBudgets("").List(lctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	inhabited(in, v, pods.Items, budgets.Items)
+	return in, nil
+}
+
+// inhabited adds nodes with their pods, and the budgets that guard these.
+func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv1.PodDisruptionBudget) {
+	for _, n := range v.Nodes {
+		x := rehearse.Node{Name: n.Name, Zone: n.Labels[corev1.LabelTopologyZone], CPU: n.Status.Allocatable.Cpu().MilliValue(), Memory: n.Status.Allocatable.Memory().Value(), Labels: n.Labels}
+		if m, ok := v.Cluster.Machine(n.Name); ok {
+			x.Group = m.Pool
+		}
+		for _, t := range n.Spec.Taints {
+			x.Taints = append(x.Taints, rehearse.Taint{Key: t.Key, Value: t.Value, Effect: string(t.Effect)})
+		}
+		in.Nodes = append(in.Nodes, x)
+	}
+	for _, b := range budgets {
+		in.Budgets = append(in.Budgets, rehearse.Budget{Name: b.Namespace + "/" + b.Name, Healthy: int(b.Status.DesiredHealthy), Pods: int(b.Status.ExpectedPods)})
+	}
+	moved, lost := kube.Evictable(pods, nil)
+	for _, l := range lost {
+		moved = append(moved, l.Pod)
+	}
+	for _, p := range moved {
+		if p.Spec.NodeName == "" {
+			continue
+		}
+		x := rehearse.Pod{Name: p.Namespace + "/" + p.Name, Node: p.Spec.NodeName, Fits: fitsOn(p.Spec)}
+		for _, c := range p.Spec.Containers {
+			x.CPU += c.Resources.Requests.Cpu().MilliValue()
+			x.Memory += c.Resources.Requests.Memory().Value()
+		}
+		for i, b := range budgets {
+			if sel, err := metav1.LabelSelectorAsSelector(b.Spec.Selector); err == nil && b.Namespace == p.Namespace && sel.Matches(labels.Set(p.Labels)) {
+				x.Budgets = append(x.Budgets, i)
+			}
+		}
+		in.Pods = append(in.Pods, x)
+	}
+	slices.SortFunc(in.Pods, func(a, b rehearse.Pod) int { return compare(a.Node+" "+a.Name, b.Node+" "+b.Name) })
+}
+
+func compare(a, b string) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// fitsOn says on which nodes a pod may run: by its selector, its required node affinity and
+// the taints that it tolerates. What else a scheduler goes by is not asked.
+func fitsOn(spec corev1.PodSpec) func(rehearse.Node) bool {
+	return func(n rehearse.Node) bool {
+		for k, v := range spec.NodeSelector {
+			if n.Labels[k] != v {
+				return false
+			}
+		}
+		if a := spec.Affinity; a != nil && a.NodeAffinity != nil && a.NodeAffinity.RequiredDuringSchedulingIgnoredDuringExecution != nil {
+			if !slices.ContainsFunc(a.NodeAffinity.RequiredDuringSchedulingIgnoredDuringExecution.NodeSelectorTerms, func(t corev1.NodeSelectorTerm) bool { return matches(t, n) }) {
+				return false
+			}
+		}
+		for _, t := range n.Taints {
+			taint := corev1.Taint{Key: t.Key, Value: t.Value, Effect: corev1.TaintEffect(t.Effect)}
+			if taint.Effect == corev1.TaintEffectPreferNoSchedule {
+				continue
+			}
+			if !slices.ContainsFunc(spec.Tolerations, func(x corev1.Toleration) bool { return tolerates(x, taint) }) {
+				return false
+			}
+		}
+		return true
+	}
+}
+
+// tolerates is the rule of Kubernetes for taints and tolerations.
+func tolerates(t corev1.Toleration, taint corev1.Taint) bool {
+	if t.Effect != "" && t.Effect != taint.Effect || t.Key != "" && t.Key != taint.Key {
+		return false
+	}
+	return t.Operator == corev1.TolerationOpExists || t.Key != "" && t.Value == taint.Value
+}
+
+// selections are the operators of node selectors, as those of label selectors.
+var selections = map[corev1.NodeSelectorOperator]selection.Operator{corev1.NodeSelectorOpIn: selection.In, corev1.NodeSelectorOpNotIn: selection.NotIn, corev1.NodeSelectorOpExists: selection.Exists,
+	corev1.NodeSelectorOpDoesNotExist: selection.DoesNotExist, corev1.NodeSelectorOpGt: selection.GreaterThan, corev1.NodeSelectorOpLt: selection.LessThan}
+
+// matches says whether a node is what one term of a required affinity wants.
+func matches(t corev1.NodeSelectorTerm, n rehearse.Node) bool {
+	for _, e := range t.MatchExpressions {
+		r, err := labels.NewRequirement(e.Key, selections[e.Operator], e.Values)
+		if err != nil || !r.Matches(labels.Set(n.Labels)) {
+			return false
+		}
+	}
+	for _, f := range t.MatchFields {
+		if in := slices.Contains(f.Values, n.Name); f.Key != "metadata.name" || in != (f.Operator == corev1.NodeSelectorOpIn) {
+			return false
+		}
+	}
+	return len(t.MatchExpressions)+len(t.MatchFields) > 0
+}
