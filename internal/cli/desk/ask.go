@@ -65,7 +65,7 @@ func (d *asker) Agree(question string, p *plan.Plan, v *look.View) error {
 
 // Watch shows a run as lines, and on a terminal what runs below them.
 func (d *asker) Watch(steps []plan.Step) converge.Watcher {
-	return newProgress(d.a, look.UsualDurations(d.s), steps)
+	return newProgress(d.a, look.UsualDurations(d.s), steps, look.Usual(d.s))
 }
 
 // Proof shows claims with what was found.

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/charmbracelet/lipgloss"
+
 	"verbund/internal/cli/term"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/words"
@@ -25,6 +27,7 @@ type progress struct {
 	usual look.Durations
 	total int
 	steps map[string]plan.Step
+	rolls *rolling // of a roll-out; nil of anything else
 
 	mu      sync.Mutex
 	done    int
@@ -40,8 +43,11 @@ type run struct {
 	told bool
 }
 
-func newProgress(a *App, usual look.Durations, steps []plan.Step) *progress {
+func newProgress(a *App, usual look.Durations, steps []plan.Step, takes func(plan.Step) time.Duration) *progress {
 	p := &progress{a: a, usual: usual, total: len(steps), steps: map[string]plan.Step{}, quit: make(chan struct{})}
+	if !a.Verbose {
+		p.rolls = newRolling(steps, a.Parallel, takes)
+	}
 	for _, s := range steps {
 		p.steps[s.ID] = s
 	}
@@ -73,6 +79,10 @@ func (p *progress) Stop() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.wipe()
+	if p.rolls != nil && p.a.UI.Live {
+		p.draw() // the table stays as it is in the end
+		p.drawn = 0
+	}
 	p.running = nil
 }
 
@@ -124,10 +134,18 @@ func (p *progress) wipe() {
 
 // draw shows the running steps, the longest first.
 func (p *progress) draw() {
-	if !p.a.UI.Live || len(p.running) == 0 {
+	if !p.a.UI.Live || len(p.running) == 0 && p.rolls == nil {
 		return
 	}
 	w := term.Width(p.a.Err)
+	if p.rolls != nil {
+		lines := p.rolls.lines(p.a.UI, term.Height(p.a.Err)-1, p.done, p.total, time.Since(p.began))
+		for _, l := range lines {
+			fmt.Fprintln(p.a.Err, shortened(l, w))
+		}
+		p.drawn = len(lines)
+		return
+	}
 	rs := slices.Clone(p.running)
 	slices.SortStableFunc(rs, func(a, b run) int { return a.Time.Compare(b.Time) })
 	const most = 8
@@ -161,9 +179,9 @@ func where(e store.Entry) string { return fmt.Sprintf("%-22s", cmp.Or(e.Where, "
 // line writes: when, where, what, how long.
 func (p *progress) line(e store.Entry, state, text string) {
 	when := e.Time.Local().Format("15:04:05")
-	mark := map[string]string{"done": "ok", "failed": "failed", "waits": "waits", "holds": "holds", "note": "note"}[state]
+	mark := map[string]string{"done": "ok", "failed": "failed", "waits": "waits", "holds": "holds", "goes": "goes", "note": "note"}[state]
 	if p.a.UI.ErrColour {
-		style := map[string]func(...string) string{"done": p.a.UI.Good.Render, "failed": p.a.UI.Bad.Render, "waits": p.a.UI.Attention.Render, "holds": p.a.UI.Attention.Render, "note": p.a.UI.Faint.Render}[state]
+		style := map[string]func(...string) string{"done": p.a.UI.Good.Render, "failed": p.a.UI.Bad.Render, "waits": p.a.UI.Attention.Render, "holds": p.a.UI.Attention.Render, "goes": p.a.UI.Faint.Render, "note": p.a.UI.Faint.Render}[state]
 		mark = style(mark) + strings.Repeat(" ", max(0, 6-len(mark)))
 	} else {
 		mark = fmt.Sprintf("%-6s", mark)
@@ -181,6 +199,11 @@ func (p *progress) Entry(e store.Entry) {
 	if p.a.Output == "json" {
 		b, _ := json.Marshal(e)
 		fmt.Fprintln(p.a.Out, string(b))
+	}
+	if p.rolls != nil && !p.a.Quiet && p.a.Output != "json" {
+		if p.rolled(e) {
+			return
+		}
 	}
 	switch e.Kind {
 	case store.StepBegan:
@@ -208,6 +231,65 @@ func (p *progress) Entry(e store.Entry) {
 	case store.StepHeld:
 		p.line(e, "holds", e.Text)
 	}
+}
+
+// rolled takes an entry of a roll-out. It says whether that was all that is to be told of it:
+// of machines that roll a phase is told, and not each step.
+func (p *progress) rolled(e store.Entry) bool {
+	moved, mine := p.rolls.entry(e, p.steps[e.Step])
+	switch e.Kind {
+	case store.StepBegan:
+		p.running = append(p.running, run{Entry: e})
+	case store.StepDone, store.StepFailed, store.StepHeld:
+		p.running = slices.DeleteFunc(p.running, func(r run) bool { return r.Step == e.Step })
+		p.done++
+	}
+	if p.a.UI.Live {
+		if text := p.toSay(e, mine); text != "" {
+			p.rolls.message(e.Time.Local().Format("15:04:05") + "  " + where(e) + "  " + text)
+		}
+		return true
+	}
+	if moved != nil && moved.Phase != plan.Stuck {
+		p.line(e, map[bool]string{true: "done", false: "goes"}[moved.Phase >= plan.Well], p.rolls.inWords(moved, e.Time))
+	}
+	switch {
+	case e.Kind == store.StepFailed:
+		p.line(e, "failed", e.Text+"  "+term.Seconds(time.Duration(e.Seconds*float64(time.Second))))
+	case e.Kind == store.StepHeld:
+		p.line(e, "holds", e.Text)
+	case e.Kind == store.Note:
+		p.line(e, "note", e.Text)
+	case e.Kind == store.StepDone && !mine:
+		p.line(e, "done", e.Text+"  "+term.Seconds(time.Duration(e.Seconds*float64(time.Second))))
+	}
+	return true
+}
+
+// toSay is what stands below the table of an entry: what is of no machine in it, and what
+// failed. Most say nothing.
+func (p *progress) toSay(e store.Entry, mine bool) string {
+	switch {
+	case e.Kind == store.StepFailed:
+		return "failed: " + e.Text
+	case e.Kind == store.StepHeld, e.Kind == store.Note:
+		return e.Text
+	case (e.Kind == store.StepDone || e.Kind == store.StepBegan && e.What == string(plan.Soak)) && !mine:
+		return e.Text
+	}
+	return ""
+}
+
+// shortened is a line that fits a width, however it is coloured.
+func shortened(l string, w int) string {
+	if w <= 1 || lipgloss.Width(l) <= w-1 {
+		return l
+	}
+	if strings.Contains(l, "\x1b") {
+		return l // of the table, whose words are short
+	}
+	rs := []rune(l)
+	return string(rs[:min(len(rs), w-2)]) + "…"
 }
 
 // Finish says how the run ended.

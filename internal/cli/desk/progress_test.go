@@ -19,7 +19,7 @@ func TestProgressIntoAPipe(t *testing.T) {
 	var errs bytes.Buffer
 	a := &App{UI: &term.UI{In: strings.NewReader(""), Out: &errs, Err: &errs, Output: "text"}}
 	a.Style()
-	p := newProgress(a, look.Durations{"ready": 400 * time.Millisecond}, make([]plan.Step, 2))
+	p := newProgress(a, look.Durations{"ready": 400 * time.Millisecond}, make([]plan.Step, 2), func(plan.Step) time.Duration { return time.Second })
 	p.Start()
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.Local)
 	p.Entry(store.Entry{Kind: store.RunBegan, Time: at})

@@ -22,7 +22,7 @@ import (
 func at(t *testing.T, w *enginetest.World) *Run {
 	t.Helper()
 	v := &look.View{Cluster: w.Cluster}
-	r, err := Begin(w.Session, v, "test", func(store.Entry) {})
+	r, err := Begin(w.Session, v, "test", 0, func(store.Entry) {})
 	if err != nil {
 		t.Fatal(err)
 	}
