@@ -139,7 +139,7 @@ func (p *progress) draw() {
 	}
 	w := term.Width(p.a.Err)
 	if p.rolls != nil {
-		lines := p.rolls.lines(p.a.UI, term.Height(p.a.Err)-1, p.done, p.total, time.Since(p.began))
+		lines := p.rolls.lines(p.a.UI, term.Height(p.a.Err)-1, p.done, p.total, time.Since(p.began), p.longest())
 		for _, l := range lines {
 			fmt.Fprintln(p.a.Err, shortened(l, w))
 		}
@@ -278,6 +278,22 @@ func (p *progress) toSay(e store.Entry, mine bool) string {
 		return e.Text
 	}
 	return ""
+}
+
+// longest is the step that has run longest, when that is no moment any more: what is waited
+// for there, and from when on one should worry.
+func (p *progress) longest() string {
+	const moment = 2 * time.Second
+	var oldest *run
+	for i := range p.running {
+		if r := &p.running[i]; oldest == nil || r.Time.Before(oldest.Time) {
+			oldest = r
+		}
+	}
+	if oldest == nil || time.Since(oldest.Time) < moment {
+		return ""
+	}
+	return "since " + term.Seconds(time.Since(oldest.Time)) + "  " + strings.TrimSpace(where(oldest.Entry)) + ": " + p.waits(oldest.Entry)
 }
 
 // shortened is a line that fits a width, however it is coloured.

@@ -114,13 +114,13 @@ const (
 
 // lines is the table with what stands below it, in at most so many lines; groups fold when
 // there are more machines than that.
-func (r *rolling) lines(ui *term.UI, most int, done, total int, since time.Duration) []string {
+func (r *rolling) lines(ui *term.UI, most int, done, total int, since time.Duration, waits string) []string {
 	head := fmt.Sprintf("%-*s", nameWidth, "machine")
 	for _, p := range phasesShown {
 		head += fmt.Sprintf("  %-*s", phaseWidth-2, p)
 	}
 	out := []string{strings.TrimRight(head, " ")}
-	room := most - len(out) - 1 - len(r.watches) - mostMessages
+	room := most - len(out) - 2 - len(r.watches) - mostMessages
 	if len(r.phases.Machines) <= room {
 		for _, m := range r.phases.Machines {
 			out = append(out, r.row(ui, m))
@@ -130,6 +130,7 @@ func (r *rolling) lines(ui *term.UI, most int, done, total int, since time.Durat
 		out = append(out, r.folded()...)
 	}
 	out = append(out, bar(ui, done, total)+fmt.Sprintf("  %d of %d steps, %s so far, about %s left", done, total, term.Seconds(since), term.Seconds(r.left())))
+	out = append(out, waits)
 	for _, f := range r.watches {
 		out = append(out, f.String())
 	}

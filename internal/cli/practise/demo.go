@@ -244,6 +244,9 @@ func (d *demo) raise() error {
 	if err := d.do(draft...); err != nil {
 		return err
 	}
+	if err := d.declare(); err != nil {
+		return err
+	}
 	if err := d.do("check"); err != nil {
 		return err
 	}
@@ -272,6 +275,30 @@ func (d *demo) raise() error {
 	d.check(ready == 8, "%d of 8 nodes are Ready on %s, %.0f seconds after the command", ready, old, time.Since(began).Seconds())
 	d.check(len(v.Members) == 3 && len(v.Ailing()) == 0, "the datastore has %d members and %s", len(v.Members), ailing(v))
 	return nil
+}
+
+// declare changes the draft, as a person would: the application gets a say in roll-outs, one
+// pool gets new machines instead of changed ones, and whoever goes first is watched for less
+// than one would in earnest.
+func (d *demo) declare() error {
+	file := filepath.Join(d.sub.Dir, demoCluster+declare.Ending)
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	text := string(b)
+	for _, x := range [][2]string{
+		{"    rollout: {soak: 10s}\n    # Only pods", "    rollout: {way: replacement, soak: 10s}\n    # Only pods"},
+		{"\npools:\n", fmt.Sprintf("\n# Asked from outside through every roll-out; it ends when too many answers fail.\nwatch:\n  - {name: tidetable, url: \"http://api.%s.test:8080/\", interval: 200ms, allow: 1}\n\npools:\n", demoCluster)},
+		{"soak: 10s", "soak: 2s"},
+	} {
+		if !strings.Contains(text, x[0]) {
+			return fmt.Errorf("the draft has no %q", x[0])
+		}
+		text = strings.ReplaceAll(text, x[0], x[1])
+	}
+	fmt.Fprintln(d.Out, "   Then the declaration gets a watch of the application, and pool forecast the way of replacement.")
+	return whole.Write(file, []byte(text), 0o644)
 }
 
 // client reaches the cluster as a person would, with a kubeconfig from access.
@@ -565,7 +592,7 @@ func (d *demo) upgrade(k *kubernetes.Clientset) error {
 	if err != nil {
 		return err
 	}
-	d.stage("Upgrade by one minor version", "One line of the declaration changes. Backup first; control-plane machines one at a time, out of the\n   balancer first; add-ons; then the pools in batches: cordon, evict, pull, switch, wait, uncordon.\n   In the middle of it, somebody deploys something new.")
+	d.stage("Upgrade by one minor version", "One line of the declaration changes. Backup first; control-plane machines one at a time, out of the\n   balancer first; add-ons; then pool gauges in place, one machine on trial first, and pool forecast by\n   new machines. The application has a say all the while. In the middle, somebody deploys something new.")
 	file := filepath.Join(d.sub.Dir, demoCluster+declare.Ending)
 	b, err := os.ReadFile(file)
 	if err != nil {
@@ -602,6 +629,32 @@ func (d *demo) upgrade(k *kubernetes.Clientset) error {
 		err = available(d.Soft, k, "lampbook", d.longer(30*time.Second))
 	}
 	d.check(err == nil, "lampbook, deployed in the middle of the upgrade, serves")
+	return d.rolled(s)
+}
+
+// rolled looks at what the roll-out left: the word of the application, and new machines.
+func (d *demo) rolled(s *session.Session) error {
+	es, _, err := s.Store.Entries()
+	if err != nil {
+		return err
+	}
+	asked, failed, trials := 0, 0, 0
+	for _, e := range es {
+		for _, f := range e.Watches {
+			asked, failed = max(asked, f.Answers), max(failed, f.Failed)
+		}
+		if e.Kind == store.StepDone && e.What == string(plan.Soak) {
+			trials++
+		}
+	}
+	d.check(asked > 10 && failed == 0, "the watch had its say: tidetable was asked %d times and more, and failed %d times", asked, failed)
+	_, c, err := d.session()
+	if err != nil {
+		return err
+	}
+	_, one := c.Machine(demoCluster + "-forecast-3")
+	_, two := c.Machine(demoCluster + "-forecast-4")
+	d.check(one && two && trials >= 3, "%d machines went first and stayed well; pool forecast has new machines", trials)
 	return nil
 }
 
@@ -636,7 +689,7 @@ func (d *demo) compare(m *meter) {
 	moved := 0
 	for _, mc := range v.Cluster.Machines {
 		if n, ok := v.Seen.Nodes[mc.Name]; ok {
-			rows = append(rows, term.Cells(mc.Name, d.before[mc.Name], n.Version))
+			rows = append(rows, term.Cells(mc.Name, cmp.Or(d.before[mc.Name], "not there"), n.Version))
 			if n.Version == s.Decl.Kubernetes && n.Ready && d.before[mc.Name] != n.Version {
 				moved++
 			}

@@ -234,7 +234,7 @@ func (p *planner) end(w rollout.Wave, done []string) []string {
 
 func (p *planner) await(group string, machines []string, soak time.Duration, hold bool, done []string) []string {
 	if soak > 0 {
-		done = []string{p.gate(Soak, group, p.waves[group], fmt.Sprintf("watch %s for %s: %s to stay well", enumerate(machines), declare.Duration(soak), map[bool]string{true: "it has", false: "they have"}[len(machines) == 1]), "what is wrong with a change often shows only after a while",
+		done = []string{p.gate(Soak, group, p.waves[group], fmt.Sprintf("see %s stay well for %s", enumerate(machines), declare.Duration(soak)), "what is wrong with a change often shows only after a while",
 			Step{Needs: done, Waits: soak, Within: soak, Machines: machines})}
 	}
 	if hold {

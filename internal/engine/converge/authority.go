@@ -46,6 +46,7 @@ func (w *Work) ReplaceAuthority(id string, now, skip bool, last trust.Pass) erro
 		return err
 	}
 	defer release()
+	defer w.quiet()
 	return (&replacing{Work: w, id: id, now: now, skip: skip, last: last}).run()
 }
 

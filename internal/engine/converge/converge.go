@@ -60,6 +60,7 @@ func (w *Work) Replace(command, machine string) error {
 func (x *converging) run() error {
 	x.release = func() {}
 	defer func() { x.release() }()
+	defer x.quiet()
 	// A memory that does not exist yet is made, and locked, when the person has
 	// agreed: until then nothing is written.
 	if x.Store.Exists() {

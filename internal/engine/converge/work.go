@@ -28,7 +28,8 @@ type Work struct {
 	Declared *declare.Result
 	// Without is why the declared watches have no say this time; empty: they have.
 	Without string
-	ToHop   string // a version of the minor after which an upgrade stops; empty: at its end
+	ToHop   string        // a version of the minor after which an upgrade stops; empty: at its end
+	probes  *probe.Probes // of the declared watches, once a roll-out has begun
 	// Soft ends what waits, and lets running steps finish; Hard ends those, too.
 	Soft, Hard context.Context
 }
@@ -110,8 +111,7 @@ func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do fun
 	if err != nil {
 		return err
 	}
-	stop := w.ask(r, steps)
-	defer stop()
+	w.ask(r, steps)
 	watch.Start()
 	err = do(r)
 	watch.Stop()
@@ -128,29 +128,37 @@ func (w *Work) journaled(v *look.View, command string, steps []plan.Step, do fun
 	return errors.Join(err, eerr)
 }
 
-// ask has the declared applications asked while waves of a roll-out are carried out, from
-// before the first one until the last step; what was counted is in the journal then.
-func (w *Work) ask(r *act.Run, steps []plan.Step) (stop func()) {
+// ask has the declared applications asked from before the first wave of a roll-out on, until
+// the command ends, through all its runs.
+func (w *Work) ask(r *act.Run, steps []plan.Step) {
 	rolls := slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Kind == plan.Wave || s.Kind == plan.Soak })
-	if !rolls || len(w.Decl.Watch) == 0 {
-		return func() {}
-	}
-	if w.Without != "" {
+	switch {
+	case len(w.Decl.Watch) == 0, !rolls && w.probes == nil:
+		return
+	case w.Without != "":
 		r.Remark(fmt.Sprintf("without the declared %s: %s", words.Count(len(w.Decl.Watch), "watch"), w.Without))
-		return func() {}
+		return
 	}
-	var ws []probe.Watch
-	for _, x := range w.Decl.Watch {
-		ws = append(ws, probe.Watch{Name: x.Name, URL: x.URL, Status: x.Status, Text: x.Text, Interval: time.Duration(x.Interval), Allow: x.Allow, Slow: time.Duration(x.Slow)})
-	}
-	e := r.Cluster.Endpoint
-	r.Watches = probe.Start(w.Hard, ws, func(host string) string {
-		if host == e.Name {
-			return e.Address.String()
+	if w.probes == nil {
+		var ws []probe.Watch
+		for _, x := range w.Decl.Watch {
+			ws = append(ws, probe.Watch{Name: x.Name, URL: x.URL, Status: x.Status, Text: x.Text, Interval: time.Duration(x.Interval), Allow: x.Allow, Slow: time.Duration(x.Slow)})
 		}
-		return ""
-	})
-	return r.Watches.Stop
+		e := r.Cluster.Endpoint
+		w.probes = probe.Start(w.Hard, ws, func(host string) string {
+			if host == e.Name {
+				return e.Address.String()
+			}
+			return ""
+		})
+	}
+	r.Watches = w.probes
+}
+
+// quiet ends the asking.
+func (w *Work) quiet() {
+	w.probes.Stop()
+	w.probes = nil
 }
 
 // failure tells a failed step so that one can act on it.
