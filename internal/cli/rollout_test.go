@@ -13,6 +13,10 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	appsv1 "k8s.io/api/apps/v1"
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 )
 
 // rolled is where a roll-out stands, as JSON.
@@ -570,4 +574,38 @@ func TestRehearse(t *testing.T) {
 	}
 	w.fails(0, []string{"It was reckoned to take", "went out of service and came back"}, "history", "last", "--against")
 	w.fails(2, []string{"--against wants a run"}, "history", "--against")
+}
+
+// A pod that fits on no other machine is told before anything is begun, and so is what the
+// cluster has at the lowest.
+func TestForeseen(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.36.3")
+	w.ok("converge", "--yes")
+	kc := w.path("kubeconfig")
+	w.ok("access", "--merge", kc)
+	k, err := clientOf(kc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	one, l := int32(1), map[string]string{"app": "forecast"}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	_, err = k.AppsV1().Deployments("default").Create(ctx, &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: "forecast"}, Spec: appsv1.DeploymentSpec{Replicas: &one, Selector: &metav1.LabelSelector{MatchLabels: l},
+		Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: l}, Spec: corev1.PodSpec{NodeSelector: map[string]string{"kubernetes.io/hostname": "tidewatch-gauges-2"},
+			Containers: []corev1.Container{{Name: "forecast", Image: "images.seamark.test/tidetable:1.0"}}}}}}, metav1.CreateOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.until(30*time.Second, "it to run", func() (bool, string) {
+		d, err := k.AppsV1().Deployments("default").Get(ctx, "forecast", metav1.GetOptions{})
+		return err == nil && d.Status.AvailableReplicas == 1, fmt.Sprint(err)
+	})
+	w.fails(0, []string{"Careful: when tidewatch-gauges-2 is emptied, pod default/forecast-", "finds no place elsewhere", "of what workers have is there for pods"}, "plan", "--to", "v1.37.2")
+	var p struct {
+		Troubles []struct{ Machine, Text string }
+	}
+	if err := json.Unmarshal([]byte(w.ok("plan", "--to", "v1.37.2", "-o", "json")), &p); err != nil || len(p.Troubles) != 1 || p.Troubles[0].Machine != "tidewatch-gauges-2" {
+		t.Errorf("plan as JSON: %+v, %v", p, err)
+	}
 }

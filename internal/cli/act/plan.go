@@ -60,7 +60,7 @@ The kinds of steps:
 			slots, total := p.Schedule(s.Parallel, look.Usual(s))
 			switch {
 			case a.Output == "json":
-				err = a.UI.JSON(desk.PlanReport(s, p, v, slots, total, left))
+				err = a.UI.JSON(a.PlanReport(s, p, v, slots, total, left))
 			default:
 				a.ShowPlan(s, p, v, slots, total)
 				if text := converge.Left(left); text != "" {

@@ -10,6 +10,7 @@ import (
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
+	"verbund/internal/core/rehearse"
 	"verbund/internal/core/rollout"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/words"
@@ -37,15 +38,21 @@ type Planned struct {
 	Endangers []string         `json:"endangers"`
 	Accepted  []string         `json:"accepted"` // errors that exceptions accept, with their reasons
 	Left      []string         `json:"left"`     // steps that a limited run leaves
-	From      string           `json:"from,omitempty"`
-	To        string           `json:"to,omitempty"`
-	SiteRuns  bool             `json:"siteRuns"`
+	// Troubles are what drains would meet, by a rehearsal.
+	Troubles []rehearse.Trouble `json:"troubles"`
+	From     string             `json:"from,omitempty"`
+	To       string             `json:"to,omitempty"`
+	SiteRuns bool               `json:"siteRuns"`
 }
 
 // PlanReport is a plan as JSON.
-func PlanReport(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration, left []plan.Step) Planned {
+func (a *App) PlanReport(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration, left []plan.Step) Planned {
 	groups, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, look.Usual(s))
 	out := Planned{Cluster: s.Decl.Name, Seconds: all.Seconds(), Groups: term.List(groups), Waves: term.List(p.Waves), Later: term.List(p.Later), Hop: s.Stage, Held: p.Held, Steps: term.List(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
+	out.Troubles = []rehearse.Trouble{}
+	if r, err := a.foresee(s, p, v); err == nil && r != nil {
+		out.Troubles = r.Blocked
+	}
 	out.Missing, out.TooMuch = term.List(p.Missing), []string{}
 	for _, r := range p.Removes {
 		out.TooMuch = append(out.TooMuch, r.Text)
@@ -92,6 +99,7 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 	a.showRoad(s, p)
 	groups, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, look.Usual(s))
 	rolls := a.showGroups(p, groups)
+	a.showForeseen(s, p, v)
 	known := look.UsualDurations(s)
 	var rows [][]term.Cell
 	for i, st := range p.Steps {
@@ -140,6 +148,40 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 	}
 	a.UI.Table([]string{"", "where", "wave", "after", "takes", "what"}, rows)
 	a.showEnd(s, p, v, all, false)
+}
+
+// foresee rehearses a roll-out; nil of anything else.
+func (a *App) foresee(s *session.Session, p *plan.Plan, v *look.View) (*rehearse.Result, error) {
+	if len(p.Waves)+len(p.Later) == 0 {
+		return nil, nil
+	}
+	return look.Rehearse(a.Soft, s, look.Rehearsal{Part: v.Seen.Part, Usual: look.Usual(s)})
+}
+
+// showForeseen says what a roll-out would meet: drains that wait in vain, pods without a place,
+// the lowest capacity.
+func (a *App) showForeseen(s *session.Session, p *plan.Plan, v *look.View) {
+	r, err := a.foresee(s, p, v)
+	if err != nil {
+		fmt.Fprintf(a.Out, "It could not be rehearsed, so that what drains would meet is not known: %v\n\n", err)
+		return
+	}
+	if r == nil {
+		return
+	}
+	if r.Lowest.Share < 1 {
+		fmt.Fprintf(a.Out, "At the lowest, %.0f %% of what workers have is there for pods, after %s.\n", r.Lowest.Share*100, term.Seconds(r.Lowest.At))
+	}
+	for i, b := range r.Blocked {
+		if i == mostLines {
+			fmt.Fprintf(a.Out, "And %d more; verbund rehearse shows them.\n", len(r.Blocked)-i)
+			break
+		}
+		fmt.Fprintf(a.Out, "Careful: when %s is emptied, %s.\n", b.Machine, b.Text)
+	}
+	if r.Lowest.Share < 1 || len(r.Blocked) > 0 {
+		fmt.Fprintln(a.Out)
+	}
 }
 
 // mostAtOnce is how many lines of steps of a roll-out are shown without being asked for.

@@ -157,7 +157,7 @@ func gather(a *desk.App, s *session.Session, r *declare.Result, b bundle) error 
 		b["plan.txt"] = []byte("refused: " + perr.Error() + "\n")
 	} else {
 		slots, total := p.Schedule(s.Parallel, look.Usual(s))
-		if err := b.json("plan.json", desk.PlanReport(s, p, v, slots, total, nil)); err != nil {
+		if err := b.json("plan.json", a.PlanReport(s, p, v, slots, total, nil)); err != nil {
 			return err
 		}
 	}

@@ -31,6 +31,8 @@ type Rehearsal struct {
 
 // Rehearse gathers what is there and has the change played through in virtual time.
 func Rehearse(ctx context.Context, s *session.Session, q Rehearsal) (*rehearse.Result, error) {
+	numbers, stage := s.Numbers, s.Stage
+	defer func() { s.Numbers, s.Stage = numbers, stage }()
 	s.Numbers, s.Stage = nil, nil
 	v, err := Observe(ctx, s)
 	if err != nil {
