@@ -107,7 +107,7 @@ func TestWhoRenewsKubelets(t *testing.T) {
 	}
 	w.declare(`renew: own`, "renew: tool")
 	w.fails(0, []string{"this kubelet does not renew by itself any more", "cluster-signing.key: nothing there needs it", "kubelet-serving.crt: is missing"}, "plan", "--verbose")
-	w.fails(0, []string{"restart kubelet.service"}, "converge", "--yes")
+	w.fails(0, []string{"restart kubelet.service"}, "converge", "--yes", "--verbose")
 	there(false)
 	if e := w.vouches()["tidewatch-gauges-1/kubelet-client"]; e.Renews != "" {
 		t.Errorf("it is renewed by %s", e.Renews)

@@ -596,9 +596,10 @@ func (p *planner) quorum() error {
 	if !p.o.Founded {
 		return nil
 	}
-	for _, m := range p.c.With(versions.Member) {
-		// One that is off will be switched on; the steps that need a quorum wait.
-		if p.o.Machines[m.Name].Exists {
+	for name, s := range p.o.Machines {
+		// One that is off will be switched on; the steps that need a quorum wait. One that is
+		// on its way out has what the others join.
+		if s.Exists && p.c.HoldsMember(p.c.RoleOf(name)) {
 			return nil
 		}
 	}
