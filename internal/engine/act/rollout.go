@@ -112,25 +112,20 @@ func (r *Run) hold(s plan.Step) error {
 const soakEvery = time.Second
 
 // soak watches machines, which have to stay well. What is seen once may be a moment in
-// which nobody answered; what is seen twice is not.
+// which nobody answered; what is seen twice is not. It is not over while one of them was
+// last seen otherwise than well.
 func (r *Run) soak(ctx context.Context, s plan.Step) error {
 	over := time.NewTimer(s.Waits)
 	defer over.Stop()
-	tick := time.NewTicker(min(soakEvery, s.Waits/2))
+	tick := time.NewTicker(min(soakEvery, max(s.Waits/4, time.Millisecond)))
 	defer tick.Stop()
-	before := map[string]string{}
+	before, ends := map[string]string{}, false
 	for {
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case <-over.C:
-			open, err := r.Store.OpenWaves()
-			if err != nil {
-				return err
-			}
-			o := open[s.Group]
-			o.Soaked = true
-			return r.Store.SaveOpen(s.Group, o)
+			ends = true
 		case <-tick.C:
 		}
 		if err := r.answersStill(ctx, s); err != nil {
@@ -149,8 +144,21 @@ func (r *Run) soak(ctx context.Context, s plan.Step) error {
 				}
 			}
 		}
-		before = now
+		if before = now; ends && len(now) == 0 {
+			return r.soaked(s.Group)
+		}
 	}
+}
+
+// soaked remembers that the machines of a group's open wave stayed well.
+func (r *Run) soaked(group string) error {
+	open, err := r.Store.OpenWaves()
+	if err != nil {
+		return err
+	}
+	o := open[group]
+	o.Soaked = true
+	return r.Store.SaveOpen(group, o)
 }
 
 // ill says what is wrong with a machine; nothing, when all of it is well.
