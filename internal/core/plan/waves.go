@@ -288,6 +288,8 @@ func (p *planner) arriving() map[string]string {
 		if len(g.Leaving) == 0 {
 			continue
 		}
+		// One that was begun by an earlier run is not over before the old ones are gone.
+		p.arrives[name] = g.Open != nil && slices.ContainsFunc(g.Machines, func(m rollout.Machine) bool { return slices.Contains(g.Open.Machines, m.Name) })
 		w := rollout.Wave{Group: name, Way: rollout.Replacement, Trial: g.Policy.Trial > 0 && (g.Open == nil || !g.Open.Soaked && g.Open.Trial)}
 		var why []string
 		for _, m := range g.Machines {

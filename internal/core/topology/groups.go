@@ -26,6 +26,15 @@ func (mem Memory) numbers(group string, count int) []int {
 	return out
 }
 
+// zone is where a machine stands: where it is, if that is still declared, so that neither
+// another zone in the list nor another pool before its own moves it; else the zone in turn.
+func (mem Memory) zone(machine string, zones []string, turn int) string {
+	if is := mem.Zones[machine]; slices.Contains(zones, is) {
+		return is
+	}
+	return zones[turn%len(zones)]
+}
+
 // policies works out how changes reach the groups that are no pools, and when.
 func (c *Cluster) policies(d *declare.Declaration) {
 	r := d.Control.Rollout

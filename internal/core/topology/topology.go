@@ -218,6 +218,7 @@ type Memory struct {
 	Founders  []string                         // machines whose members found the datastore
 	Counts    map[string]int                   // of pools whose count is a range
 	Numbers   map[string][]int                 // of machines, by group and place; of others from 1 on
+	Zones     map[string]string                // of machines that are there, by name
 	Taken     []netip.Addr                     // addresses that others have at the site
 }
 
@@ -324,7 +325,7 @@ func (c *Cluster) controlPlane(d *declare.Declaration, mem Memory) {
 		parts = append(parts, versions.Node)
 	}
 	for i, n := range mem.numbers(groupControl, d.Control.Count) {
-		z := d.Control.Zones[i%len(d.Control.Zones)]
+		z := mem.zone(fmt.Sprintf("%s-%s-%d", d.Name, groupControl, n), d.Control.Zones, i)
 		m := Machine{
 			Name: fmt.Sprintf("%s-%s-%d", d.Name, groupControl, n), Role: versions.Control, Parts: parts, Set: c.Set, Index: n, Zone: z, Size: d.Control.Size,
 			Image: imageOf(d, d.Control.Image, c.Set), OwnSystem: d.Images[d.Control.Image].System != "", Patience: 2 * time.Minute,
@@ -338,7 +339,7 @@ func (c *Cluster) controlPlane(d *declare.Declaration, mem Memory) {
 		for i, n := range mem.numbers(groupDatastore, ds.Count) {
 			c.Machines = append(c.Machines, Machine{
 				Name: fmt.Sprintf("%s-%s-%d", d.Name, groupDatastore, n), Role: versions.Datastore, Parts: []versions.Part{versions.Member}, Set: c.Set, Index: n,
-				Zone: ds.Zones[i%len(ds.Zones)], Size: ds.Size, Image: imageOf(d, "", c.Set),
+				Zone: mem.zone(fmt.Sprintf("%s-%s-%d", d.Name, groupDatastore, n), ds.Zones, i), Size: ds.Size, Image: imageOf(d, "", c.Set),
 			})
 		}
 	}
@@ -362,7 +363,7 @@ func (c *Cluster) pools(d *declare.Declaration, s *declare.Site, cat *versions.C
 		r := p.Rollout
 		c.Policies[p.Name] = rollout.Policy{Way: rollout.Way(r.Way), Batch: r.Batch.Of(count), Surge: r.Surge.Of(count), Spread: r.Order == "spread", Trial: r.Trial, Soak: time.Duration(r.Soak), Hold: rollout.Hold(r.Hold), Failures: r.Failures}
 		for i, n := range mem.numbers(p.Name, count) {
-			z := p.Zones[(i+pi)%len(p.Zones)]
+			z := mem.zone(fmt.Sprintf("%s-%s-%d", d.Name, p.Name, n), p.Zones, i+pi)
 			m := Machine{
 				Name: fmt.Sprintf("%s-%s-%d", d.Name, p.Name, n), Role: versions.Worker, Parts: []versions.Part{versions.Node}, Set: set, Pool: p.Name, Index: n,
 				Size: p.Size, Image: imageOf(d, p.Image, set), OwnSystem: d.Images[p.Image].System != "", ByToken: p.Enrolment == "token", Taints: p.Taints, Patience: time.Duration(r.Patience),

@@ -239,3 +239,28 @@ func TestByName(t *testing.T) {
 		}
 	}
 }
+
+// A machine stays where it is when zones are added or another pool comes before its own, and
+// has to move only when its zone is not declared any more.
+func TestZonesStay(t *testing.T) {
+	is := map[string]string{"tidewatch-gauges-1": "north", "tidewatch-gauges-2": "south", "tidewatch-control-1": "island"}
+	zonesOf := func(text string) string {
+		out := ""
+		for _, m := range declared(t, text, topology.Memory{Zones: is}).Machines {
+			if m.Pool == "gauges" || m.Role == versions.Control {
+				out += m.Name + " " + m.Zone + ", "
+			}
+		}
+		return out
+	}
+	for text, want := range map[string]string{
+		"pools: [{name: gauges, count: 2, zones: [north, south]}]":                           "tidewatch-control-1 island, tidewatch-gauges-1 north, tidewatch-gauges-2 south, ",
+		"pools: [{name: forecast}, {name: gauges, count: 2, zones: [island, north, south]}]": "tidewatch-control-1 island, tidewatch-gauges-1 north, tidewatch-gauges-2 south, ",
+		"pools: [{name: gauges, count: 3, zones: [south]}]":                                  "tidewatch-control-1 island, tidewatch-gauges-1 south, tidewatch-gauges-2 south, tidewatch-gauges-3 south, ",
+		"control: {zones: [north]}\npools: [{name: gauges, count: 1, zones: [north]}]":       "tidewatch-control-1 north, tidewatch-gauges-1 north, ",
+	} {
+		if got := zonesOf(text); got != want {
+			t.Errorf("%s: %s wanted %s", text, got, want)
+		}
+	}
+}

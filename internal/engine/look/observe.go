@@ -65,8 +65,13 @@ func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Ad
 	}
 	var taken []netip.Addr
 	var unknown []string
+	var zones map[string]string
 	if inv != nil {
+		zones = map[string]string{}
 		for _, m := range inv.Machines {
+			if m.Cluster == s.Decl.Name {
+				zones[m.Name] = m.Zone
+			}
 			if m.Cluster != s.Decl.Name {
 				taken = append(taken, m.Address)
 			} else if _, ok := known[m.Name]; !ok {
@@ -74,7 +79,7 @@ func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Ad
 			}
 		}
 	}
-	c, err := s.TopologyAt(leases, taken)
+	c, err := s.TopologyAt(leases, taken, zones)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -53,32 +53,42 @@ type Session struct {
 	mu       sync.Mutex
 	machines map[string]Machine
 	leases   map[string]netip.Addr // of machines whose address has changed
+	zones    map[string]string     // where machines are
 	trust    *store.Trust
 	keys     []ssh.Signer // of whoever logs in to the machines of a list
 	keeper   io.Closer    // the way to the agent that holds them
 }
 
 // Topology works the declaration out with what earlier runs fixed.
-func (s *Session) Topology() (*topology.Cluster, error) { return s.build(nil, nil) }
+func (s *Session) Topology() (*topology.Cluster, error) {
+	s.mu.Lock()
+	zones := s.zones
+	s.mu.Unlock()
+	return s.build(nil, nil, zones)
+}
 
 // TopologyAt is the same with addresses that the site has leased since, and without
-// those that others have there. Leases that are nil are those that it was told before.
-func (s *Session) TopologyAt(leases map[string]netip.Addr, taken []netip.Addr) (*topology.Cluster, error) {
+// those that others have there; zones say where its machines are. What is nil is as it was
+// told before.
+func (s *Session) TopologyAt(leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
 	s.mu.Lock()
 	if leases != nil {
 		s.leases = leases
 	}
-	leases = s.leases
+	if zones != nil {
+		s.zones = zones
+	}
+	leases, zones = s.leases, s.zones
 	s.mu.Unlock()
-	return s.build(leases, taken)
+	return s.build(leases, taken, zones)
 }
 
-func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr) (*topology.Cluster, error) {
+func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
 	ms, err := s.Store.Machines()
 	if err != nil {
 		return nil, err
 	}
-	mem := topology.Memory{Addresses: map[string]netip.Addr{}, Taken: taken}
+	mem := topology.Memory{Addresses: map[string]netip.Addr{}, Taken: taken, Zones: zones}
 	for n, m := range ms {
 		mem.Addresses[n] = m.Address
 	}
