@@ -1,10 +1,7 @@
 package act
 
 import (
-	"bytes"
 	"fmt"
-	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -18,7 +15,6 @@ import (
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/report"
-	"verbund/internal/whole"
 )
 
 // PlanCmd is verbund plan.
@@ -102,10 +98,6 @@ const mostRows = 200
 
 // drawPlan writes the plan as a picture: machines down, time across.
 func drawPlan(a *desk.App, s *session.Session, p *plan.Plan, slots []plan.Slot, total time.Duration, file string) error {
-	format := strings.TrimPrefix(filepath.Ext(file), ".")
-	if !slices.Contains(report.Formats, format) {
-		return term.Usage("a picture %s cannot be drawn; give a file that ends in .svg or .png", file)
-	}
 	t := &report.Timeline{Title: fmt.Sprintf("Plan of cluster %s: %s, about %s", s.Decl.Name, words.Count(len(p.Steps), "step"), term.Seconds(total)),
 		Note: "Durations from the journal; of what was never done here, as a rule."}
 	at := map[string]int{}
@@ -127,13 +119,5 @@ func drawPlan(a *desk.App, s *session.Session, p *plan.Plan, slots []plan.Slot, 
 		t.Rows = t.Rows[:mostRows]
 		t.Note += fmt.Sprintf(" %d more machines are not shown.", more)
 	}
-	var b bytes.Buffer
-	if err := t.Draw(&b, format); err != nil {
-		return err
-	}
-	if err := whole.Write(file, b.Bytes(), 0o644); err != nil {
-		return err
-	}
-	a.UI.Say("drew %s", file)
-	return nil
+	return a.DrawTo(file, t)
 }

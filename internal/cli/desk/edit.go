@@ -54,10 +54,6 @@ func (a *App) Edit(command string, w Wish, value func(*declare.Result) (string, 
 	if err != nil {
 		return err
 	}
-	i, err := os.Stat(path)
-	if err != nil {
-		return err
-	}
 	out, err := f(data)
 	if errors.Is(err, declare.ErrElsewhere) {
 		return term.Usage("%s does not stand in %s; write it there first", at, path)
@@ -75,17 +71,24 @@ func (a *App) Edit(command string, w Wish, value func(*declare.Result) (string, 
 	if bytes.Equal(out, data) {
 		return work.Converge(command, w.Only, nil)
 	}
-	return work.Converge(command, w.Only, &converge.Change{Text: fmt.Sprintf("changed %s in %s", at, path), Write: func() error {
-		// Somebody may have written it meanwhile, while the question stood.
-		now, err := os.ReadFile(path)
-		if err != nil {
-			return err
-		}
-		if !bytes.Equal(now, data) {
-			return fmt.Errorf("%s was changed meanwhile by something else; nothing was written, run the same command again", path)
-		}
-		return whole.Write(path, out, i.Mode().Perm())
-	}})
+	return work.Converge(command, w.Only, &converge.Change{Text: fmt.Sprintf("changed %s in %s", at, path), Write: func() error { return Rewrite(path, data, out) }})
+}
+
+// Rewrite puts another text into a declaration, unless somebody has written it meanwhile,
+// while the question stood.
+func Rewrite(path string, was, now []byte) error {
+	i, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	is, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(is, was) {
+		return fmt.Errorf("%s was changed meanwhile by something else; nothing was written, run the same command again", path)
+	}
+	return whole.Write(path, now, i.Mode().Perm())
 }
 
 // OpenTo opens the cluster, as if another version were declared if one is named.

@@ -1,10 +1,8 @@
 package practise
 
 import (
-	"bytes"
 	"fmt"
 	"maps"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,7 +21,6 @@ import (
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/report"
-	"verbund/internal/whole"
 )
 
 // RehearseSaid is a rehearsal as JSON.
@@ -234,10 +231,6 @@ const mostDrawn = 200
 
 // drawRehearsal draws machines down and time across, with the capacity below them.
 func drawRehearsal(a *desk.App, s *session.Session, r *rehearse.Result, file string) error {
-	format := strings.TrimPrefix(filepath.Ext(file), ".")
-	if !slices.Contains(report.Formats, format) {
-		return term.Usage("a picture %s cannot be drawn; give a file that ends in .svg or .png", file)
-	}
 	t := &report.Timeline{Title: fmt.Sprintf("Rehearsal of cluster %s: %s in %s, about %s", s.Decl.Name, words.Count(r.Machines, "machine"), words.Count(r.Waves, "wave"), term.Seconds(r.Total)),
 		Note: fmt.Sprintf("The capacity is at %.0f %% at the lowest, after %s.", r.Lowest.Share*100, term.Seconds(r.Lowest.At))}
 	at := map[string]int{}
@@ -262,13 +255,5 @@ func drawRehearsal(a *desk.App, s *session.Session, r *rehearse.Result, file str
 	for _, p := range r.Capacity {
 		t.Share = append(t.Share, report.Level{At: p.At, Share: p.Share})
 	}
-	var b bytes.Buffer
-	if err := t.Draw(&b, format); err != nil {
-		return err
-	}
-	if err := whole.Write(file, b.Bytes(), 0o644); err != nil {
-		return err
-	}
-	a.UI.Say("drew %s", file)
-	return nil
+	return a.DrawTo(file, t)
 }

@@ -1,7 +1,6 @@
 package rollout
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"maps"
@@ -18,7 +17,6 @@ import (
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
-	"verbund/internal/whole"
 )
 
 func backCmd(a *desk.App) *cobra.Command {
@@ -98,10 +96,6 @@ func takeBack(a *desk.App, path string, b *plan.WayBack) error {
 	if err != nil {
 		return err
 	}
-	i, err := os.Stat(path)
-	if err != nil {
-		return err
-	}
 	out := data
 	if b.Kubernetes != "" {
 		out, err = declare.SetKubernetes(out, b.Kubernetes)
@@ -129,22 +123,13 @@ func takeBack(a *desk.App, path string, b *plan.WayBack) error {
 	// A hold was for what is taken back, unless it is for another group.
 	s.Unheld = held != nil && (held.Group == "" || slices.Contains(b.Groups, held.Group))
 	return a.Work(s, r).Converge("rollout back", "", &converge.Change{Text: fmt.Sprintf("changed %s: %s", path, strings.Join(inWords(b), ", ")), Write: func() error {
-		now, err := os.ReadFile(path)
-		if err != nil {
+		if err := desk.Rewrite(path, data, out); err != nil {
 			return err
-		}
-		if !bytes.Equal(now, data) {
-			return fmt.Errorf("%s was changed meanwhile by something else; nothing was written, run the same command again", path)
 		}
 		// What was underway is over.
-		if err := s.Store.RolledOut(b.Groups...); err != nil {
+		if err := s.Store.RolledOut(b.Groups...); err != nil || !s.Unheld {
 			return err
 		}
-		if s.Unheld {
-			if err := s.Store.SaveHeld(nil); err != nil {
-				return err
-			}
-		}
-		return whole.Write(path, out, i.Mode().Perm())
+		return s.Store.SaveHeld(nil)
 	}})
 }
