@@ -793,10 +793,23 @@ func (p *planner) raise(owed map[string][]string) {
 		if n.Cordoned && !p.outdated(m) {
 			p.add(Uncordon, m.Name, "let pods onto it again", "an earlier run cordoned it and was interrupted", Step{Needs: []string{id(Ready, m.Name)}})
 		}
-		if (p.o.Resting[m.Name] || p.ids[id(Rest, m.Name)]) && !p.ids[id(Return, m.Name)] {
-			p.add(Return, m.Name, "put it back into the balancer", map[bool]string{true: "an earlier run took it out and was interrupted", false: "it serves again"}[p.o.Resting[m.Name]], Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.fronts()...)})
+		if (p.o.Resting[m.Name] || p.ids[id(Rest, m.Name)] || p.enters(m)) && !p.ids[id(Return, m.Name)] {
+			text, why := "put it back into the balancer", "it serves again"
+			switch {
+			case p.enters(m):
+				text, why = "let requests come to it from the balancer", "it is new, and serves now"
+			case p.o.Resting[m.Name]:
+				why = "an earlier run took it out and was interrupted"
+			}
+			p.add(Return, m.Name, text, why, Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.fronts()...)})
 		}
 	}
+}
+
+// enters says whether a machine is new in a living cluster, and is to get requests from the
+// balancer: it rests there from the beginning, until it serves.
+func (p *planner) enters(m topology.Machine) bool {
+	return p.o.Founded && !p.o.Machines[m.Name].Exists && len(p.c.Of(versions.Balancer)) > 0 && (m.Is(versions.API) || len(p.c.Forward) > 0)
 }
 
 // restarts says whether writing files restarts anything: names are looked up

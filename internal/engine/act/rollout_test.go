@@ -267,3 +267,19 @@ func TestApplicationsHaveASay(t *testing.T) {
 		t.Errorf("what is no roll-out: %v", err)
 	}
 }
+
+// A machine that is yet to come rests in the balancer until a step puts it into it; one that
+// is there does not rest because of that.
+func TestNewOnesRest(t *testing.T) {
+	r, _ := rolling(t, enginetest.New(t, 2))
+	r.View.Seen.Machines["tidewatch-gauges-2"] = plan.MachineSeen{}
+	back := func(m string) plan.Step {
+		return plan.Step{ID: "return/" + m, Kind: plan.Return, Machine: m, Text: "let requests come"}
+	}
+	if err := r.RestNew([]plan.Step{back("tidewatch-gauges-1"), back("tidewatch-gauges-2"), release("tidewatch-gauges-3")}); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := r.Store.Resting(); err != nil || len(got) != 1 || !got["tidewatch-gauges-2"] {
+		t.Errorf("%v rest, %v", got, err)
+	}
+}

@@ -138,6 +138,21 @@ func (r *Run) Prepare() error {
 	return vouch.Ensure(r.Session, r.Cluster, time.Now())
 }
 
+// RestNew has machines that are yet to come rest in the balancer from the moment that it is
+// told of them, until a step puts them into it: it takes a server for well that it has not
+// asked yet.
+func (r *Run) RestNew(steps []plan.Step) error {
+	for _, s := range steps {
+		if s.Kind != plan.Return || r.View.Seen.Machines[s.Machine].Exists {
+			continue
+		}
+		if err := r.Store.SaveResting(s.Machine, true); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // forgetLost makes pairs anew for machines that were there once and are to be got anew:
 // nobody knows where the disks are on which the keys of those before lie.
 func (r *Run) forgetLost(known map[string]store.Machine) error {

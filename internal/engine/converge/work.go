@@ -97,6 +97,9 @@ func (w *Work) carryOut(v *look.View, command string, steps []plan.Step) error {
 		if err := r.Prepare(); err != nil {
 			return err
 		}
+		if err := r.RestNew(steps); err != nil {
+			return err
+		}
 		return r.Steps(w.Soft, w.Hard, steps)
 	})
 }
