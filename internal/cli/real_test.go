@@ -196,7 +196,7 @@ func TestRealDemo(t *testing.T) {
 	}
 	before := networks(t)
 	o, e, code := w.run("demo", "--linux", components)
-	if code != 0 || !strings.Contains(o, "16 of 16 claims hold") || !strings.Contains(o, "and 0 failed") {
+	if code != 0 || !strings.Contains(o, "18 of 18 claims hold") || !strings.Contains(o, "and 0 failed") {
 		t.Errorf("exit code %d\n%s\n%s", code, o, e)
 	}
 	for l := range strings.Lines(o) {
