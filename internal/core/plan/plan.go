@@ -722,7 +722,8 @@ func (p *planner) members() (founder string) {
 // changes who they are.
 const etcdWaits = 5 * time.Second
 
-// raise plans everything up to a cluster that is complete.
+// raise plans everything up to a cluster that is complete. It is long because the order in
+// which parts stand on each other is to be read from top to bottom.
 func (p *planner) raise(owed map[string][]string) {
 	c := p.c
 	p.getting(owed)

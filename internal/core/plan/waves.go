@@ -100,6 +100,7 @@ func (p *planner) group(name string, may ...due) rollout.Group {
 		if x.Fixed != "" {
 			x.Must = nil // it is refused elsewhere
 		}
+		x.Written = len(p.runsOther(m)) == 0
 		g.Machines = append(g.Machines, x)
 	}
 	free := map[int]topology.Machine{} // places of which the machine is yet to come, or to go
@@ -136,7 +137,8 @@ func (p *planner) returns(place topology.Machine, name string, may []due) bool {
 	return len(p.must(place)) == 0 && !slices.ContainsFunc(may, func(f due) bool { return len(f(place)) > 0 })
 }
 
-// replaces says whether a machine is to give way to a new one.
+// replaces says whether a machine is to give way to a new one. What is only written to it,
+// its configuration and certificates, is written in either way.
 func (p *planner) replaces(m topology.Machine) bool {
 	if !p.o.Machines[m.Name].Exists || p.fixed(m) != "" || !p.o.Founded || p.stray(m) {
 		return false
@@ -144,7 +146,7 @@ func (p *planner) replaces(m topology.Machine) bool {
 	if len(p.must(m)) > 0 {
 		return true
 	}
-	return p.c.Policies[m.Group()].Way == rollout.Replacement && len(p.runsOther(m))+len(p.saysOther(m)) > 0
+	return p.c.Policies[m.Group()].Way == rollout.Replacement && len(p.runsOther(m)) > 0
 }
 
 // Turn is the numbers of those groups of which machines get new ones next, by place: they

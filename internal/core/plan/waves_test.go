@@ -197,3 +197,28 @@ func TestTakenBack(t *testing.T) {
 		t.Errorf("when the new one has come: %v", got)
 	}
 }
+
+// Configuration and certificates are written, and no machine is made anew for them, also where
+// the way is replacement: an authority is replaced on the machines that there are.
+func TestWrittenInEitherWay(t *testing.T) {
+	text := fmt.Sprintf(two, ", rollout: {way: replacement}", "small", "way: replacement")
+	c := turned(t, text, nil)
+	o := living(c, "v1.37.2")
+	for _, m := range c.Machines {
+		seen(o, m.Name, func(s *plan.MachineSeen) {
+			s.Differs, s.Restarts = []string{"/etc/kubernetes/trust/cluster-authority.crt"}, []string{"kubelet.service"}
+		})
+	}
+	if got := plan.Turn(c, o, versions.Shipped()); len(got) > 0 {
+		t.Errorf("machines give way for what is written: %v", got)
+	}
+	p := planFor(t, c, o)
+	for _, m := range []string{"control-1", "control-3", "gauges-1", "gauges-2", "forecast-2"} {
+		if !strings.Contains(kinds(p.Steps), "write/tidewatch-"+m) {
+			t.Errorf("%s is not written", m)
+		}
+	}
+	if len(p.Later) > 0 || p.More {
+		t.Errorf("later %v, more %t", p.Later, p.More)
+	}
+}

@@ -56,6 +56,8 @@ func (s *script) machine(w []string) {
 			m.Fixed = "it is adopted"
 		case "last":
 			m.Last = 1
+		case "written":
+			m.Written = true
 		default:
 			s.t.Fatalf("%s: a machine is not %q", s.file, x)
 		}

@@ -17,6 +17,8 @@ type Machine struct {
 	// Must is what it cannot become while it lives, May what can change on it, in words;
 	// one with neither is as declared.
 	Must, May []string
+	// Written says that what may change is only written to it: that never takes a new machine.
+	Written bool
 	// Fixed says why another one cannot take its place; empty when one can.
 	Fixed string
 	Last  int // those with more of it go later: whoever leads the datastore
@@ -69,7 +71,7 @@ type Group struct {
 
 // replaced says whether a machine gives way to a new one, and does not change in place.
 func (g Group) replaced(m Machine) bool {
-	return m.Exists && m.Fixed == "" && (len(m.Must) > 0 || g.Policy.Way == Replacement && m.Due())
+	return m.Exists && m.Fixed == "" && (len(m.Must) > 0 || g.Policy.Way == Replacement && m.Due() && !m.Written)
 }
 
 // Waves are the waves in which what is left reaches the group, one after the other. Places

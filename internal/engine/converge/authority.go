@@ -51,7 +51,7 @@ func (w *Work) ReplaceAuthority(id string, now, skip bool, last trust.Pass) erro
 }
 
 func (x *replacing) run() error {
-	p, v, err := look.Plan(x.Soft, x.Session)
+	p, v, err := look.PlanNow(x.Soft, x.Session)
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func (x *replacing) run() error {
 		if !v.Seen.Founded {
 			return mistake("cluster %s has not been raised; converge makes its authorities", x.Decl.Name)
 		}
-		if len(p.Steps) > 0 && !x.now {
+		if len(p.Steps)+len(p.Later) > 0 && !x.now {
 			var left []string
 			for _, s := range p.Steps {
 				left = append(left, fmt.Sprintf("\n  %s: %s, because %s", cmp.Or(s.Machine, "cluster"), s.Text, s.Why))
@@ -171,7 +171,7 @@ func (x *replacing) pass(v *look.View, rep trust.Replacement) error {
 	}
 	done := false
 	for range rounds {
-		p, v, err := look.Plan(x.Soft, x.Session)
+		p, v, err := look.PlanNow(x.Soft, x.Session)
 		if err != nil {
 			return err
 		}
@@ -270,7 +270,7 @@ func (x *replacing) kubeconfigs(rep trust.Replacement) error {
 // prove shows that the old one is not trusted any more, and ends the
 // replacement if that holds.
 func (x *replacing) prove() error {
-	_, v, err := look.Plan(x.Soft, x.Session)
+	_, v, err := look.PlanNow(x.Soft, x.Session)
 	if err != nil {
 		return err
 	}

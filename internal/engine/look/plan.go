@@ -81,6 +81,18 @@ func Limit(s *session.Session, v *View, part string) error {
 	return plan.CheckPart(v.Cluster, v.Seen, part)
 }
 
+// PlanNow observes and computes what is to be done with the machines that there are, and looks
+// no further ahead: whoever writes something to all of them has it done with these.
+func PlanNow(ctx context.Context, s *session.Session) (*plan.Plan, *View, error) {
+	s.Numbers, s.Stage = nil, nil
+	v, err := Observe(ctx, s)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := PlanOf(s, v)
+	return p, v, err
+}
+
 // Plan observes and computes what is to be done. Nothing is planned when the
 // site was not seen: the error is NotSeen then.
 func Plan(ctx context.Context, s *session.Session) (*plan.Plan, *View, error) {
