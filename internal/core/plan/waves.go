@@ -153,7 +153,7 @@ func (p *planner) replaces(m topology.Machine) bool {
 // take free numbers, so that the new ones come before the old ones go. It is empty when
 // none does, or not yet: workers go when the control plane is as declared, and unless they
 // go together, one pool after the other.
-func Turn(c *topology.Cluster, o Observed, cat *versions.Catalogue) map[string][]int {
+func Turn(c *topology.Cluster, o Observed) map[string][]int {
 	p := newPlanner(c, o)
 	if !o.Founded || !o.API || o.Held || o.Now || len(o.Members) == 0 || p.movedNext() != nil {
 		return nil

@@ -12,7 +12,6 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/rehearse"
 	"verbund/internal/core/topology"
-	"verbund/internal/core/versions"
 )
 
 // turned is a declaration with the numbers that its groups have by now.
@@ -42,7 +41,7 @@ func rounds(t *testing.T, text string, o plan.Observed) []string {
 	var out []string
 	for range 40 {
 		c := turned(t, text, numbers)
-		maps.Copy(numbers, plan.Turn(c, o, versions.Shipped()))
+		maps.Copy(numbers, plan.Turn(c, o))
 		c = turned(t, text, numbers)
 		p := planFor(t, c, o)
 		if len(p.Steps) == 0 {
@@ -144,7 +143,7 @@ func TestMustOfImages(t *testing.T) {
 		for _, m := range c.Machines {
 			seen(o, m.Name, func(s *plan.MachineSeen) { s.Image = &was })
 		}
-		if got := plan.Turn(c, o, versions.Shipped()); (len(got) > 0) != x.turns {
+		if got := plan.Turn(c, o); (len(got) > 0) != x.turns {
 			t.Errorf("%s: %v", x.name, got)
 		}
 	}
@@ -168,11 +167,11 @@ func TestTurnWaits(t *testing.T) {
 		for _, n := range []string{"tidewatch-gauges-1", "tidewatch-gauges-2"} {
 			seen(o, n, func(s *plan.MachineSeen) { s.Size = "small" })
 		}
-		if got := plan.Turn(c, o, versions.Shipped()); len(got["gauges"]) == 0 || got["gauges"][0] != 3 {
+		if got := plan.Turn(c, o); len(got["gauges"]) == 0 || got["gauges"][0] != 3 {
 			t.Fatalf("nothing is in the way, and it turns %v", got)
 		}
 		change(&o)
-		if got := plan.Turn(c, o, versions.Shipped()); got["gauges"] != nil {
+		if got := plan.Turn(c, o); got["gauges"] != nil {
 			t.Errorf("%s, and it turns %v", name, got)
 		}
 	}
@@ -184,16 +183,16 @@ func TestTakenBack(t *testing.T) {
 	small, medium := fmt.Sprintf(two, "", "small", "soak: 1m"), fmt.Sprintf(two, "", "medium", "soak: 1m")
 	began := turned(t, small, map[string][]int{"gauges": {3, 2}})
 	o := living(turned(t, small, nil), "v1.37.2")
-	if got := plan.Turn(began, o, versions.Shipped()); !slices.Equal(got["gauges"], []int{1, 2}) {
+	if got := plan.Turn(began, o); !slices.Equal(got["gauges"], []int{1, 2}) {
 		t.Errorf("before the new one has come: %v", got)
 	}
-	if got := plan.Turn(turned(t, medium, map[string][]int{"gauges": {3, 2}}), o, versions.Shipped()); got["gauges"] != nil {
+	if got := plan.Turn(turned(t, medium, map[string][]int{"gauges": {3, 2}}), o); got["gauges"] != nil {
 		t.Errorf("nothing was taken back: %v", got)
 	}
 	// The new one is there, and of the size that is not declared any more.
 	o.Machines["tidewatch-gauges-3"] = o.Machines["tidewatch-gauges-2"]
 	seen(o, "tidewatch-gauges-3", func(s *plan.MachineSeen) { s.Size, s.Zone = "medium", began.OfGroup("gauges")[0].Zone })
-	if got := plan.Turn(began, o, versions.Shipped()); !slices.Equal(got["gauges"], []int{1, 2}) {
+	if got := plan.Turn(began, o); !slices.Equal(got["gauges"], []int{1, 2}) {
 		t.Errorf("when the new one has come: %v", got)
 	}
 }
@@ -209,7 +208,7 @@ func TestWrittenInEitherWay(t *testing.T) {
 			s.Differs, s.Restarts = []string{"/etc/kubernetes/trust/cluster-authority.crt"}, []string{"kubelet.service"}
 		})
 	}
-	if got := plan.Turn(c, o, versions.Shipped()); len(got) > 0 {
+	if got := plan.Turn(c, o); len(got) > 0 {
 		t.Errorf("machines give way for what is written: %v", got)
 	}
 	p := planFor(t, c, o)

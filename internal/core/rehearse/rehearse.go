@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"verbund/internal/core/plan"
-	"verbund/internal/core/rollout"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 )
@@ -124,7 +123,7 @@ func (x *play) round() (done bool, err error) {
 			return false, err
 		}
 	}
-	if turn := plan.Turn(c, x.o, x.in.Cat); len(turn) > 0 {
+	if turn := plan.Turn(c, x.o); len(turn) > 0 {
 		for g, n := range turn {
 			x.numbers[g] = n
 		}
@@ -308,14 +307,4 @@ func (x *play) end() *Result {
 		}
 	}
 	return r
-}
-
-// With changes the policy of groups as somebody asks, for a rehearsal alone.
-func With(c *topology.Cluster, group string, change func(*rollout.Policy)) {
-	for name, p := range c.Policies {
-		if group == "" && topology.IsPool(name) || name == group {
-			change(&p)
-			c.Policies[name] = p
-		}
-	}
 }

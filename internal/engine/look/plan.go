@@ -51,7 +51,7 @@ func Ahead(ctx context.Context, s *session.Session, part string) (*View, error) 
 			return nil, err
 		}
 	}
-	if s.Numbers = plan.Turn(v.Cluster, v.Seen, s.Cat); len(s.Numbers) > 0 {
+	if s.Numbers = plan.Turn(v.Cluster, v.Seen); len(s.Numbers) > 0 {
 		return see()
 	}
 	return v, nil
@@ -64,7 +64,7 @@ func PlanAhead(ctx context.Context, s *session.Session, v *View) (*plan.Plan, er
 	if err != nil {
 		return nil, err
 	}
-	if stage == nil && len(plan.Turn(v.Cluster, v.Seen, s.Cat)) == 0 {
+	if stage == nil && len(plan.Turn(v.Cluster, v.Seen)) == 0 {
 		return PlanOf(s, v)
 	}
 	defer func() { s.Numbers, s.Stage = nil, nil }()

@@ -1,6 +1,7 @@
 package look
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -144,17 +145,7 @@ func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv
 		}
 		in.Pods = append(in.Pods, x)
 	}
-	slices.SortFunc(in.Pods, func(a, b rehearse.Pod) int { return compare(a.Node+" "+a.Name, b.Node+" "+b.Name) })
-}
-
-func compare(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
+	slices.SortFunc(in.Pods, func(a, b rehearse.Pod) int { return cmp.Or(cmp.Compare(a.Node, b.Node), cmp.Compare(a.Name, b.Name)) })
 }
 
 // fitsOn says on which nodes a pod may run: by its selector, its required node affinity and
