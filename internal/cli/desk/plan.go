@@ -13,6 +13,7 @@ import (
 	"verbund/internal/core/rehearse"
 	"verbund/internal/core/rollout"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
@@ -218,7 +219,11 @@ func (a *App) showRoad(s *session.Session, p *plan.Plan) {
 		return
 	}
 	if p.From != "" && p.From != p.To {
-		fmt.Fprintf(a.Out, "Upgrade of %s from %s to %s.\n\n", s.Decl.Name, p.From, p.To)
+		what := "Upgrade"
+		if versions.Compare(p.To, p.From) < 0 {
+			what = "The way back"
+		}
+		fmt.Fprintf(a.Out, "%s of %s from %s to %s.\n\n", what, s.Decl.Name, p.From, p.To)
 	}
 }
 

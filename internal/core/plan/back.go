@@ -47,10 +47,10 @@ func BackOf(c *topology.Cluster, o Observed, before map[string]string, only []st
 			continue
 		}
 		switch {
-		case !topology.IsPool(name) && versions.Minor(was) == versions.Minor(high):
+		case !topology.IsPool(name) && cat.GoesBack(high, was):
 			b.Kubernetes, b.Groups = was, append(b.Groups, name)
 		case !topology.IsPool(name):
-			b.Stays = fmt.Sprintf("%s has moved from %s to %s, and a minor does not go back: a datastore that a newer API server wrote is not read by an older one", topology.GroupInWords(name), was, high)
+			b.Stays = fmt.Sprintf("%s has moved from %s to %s, and a minor does not go back, neither its own nor its datastore's: a datastore that a newer API server wrote is not read by an older one", topology.GroupInWords(name), was, high)
 		case versions.Minor(now)-versions.Minor(was) > versions.KubeletSkew:
 			why = append(why, fmt.Sprintf("%s ran %s, more than %d minors older than its API servers", topology.GroupInWords(name), was, versions.KubeletSkew))
 		default:

@@ -514,8 +514,7 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 			if v == "" {
 				continue
 			}
-			// Within a minor the control plane can go back.
-			if err := cat.Hop(v, want); err != nil && versions.Minor(v) != versions.Minor(want) {
+			if err := cat.Hop(v, want); err != nil && !cat.GoesBack(v, want) {
 				return err
 			}
 		}

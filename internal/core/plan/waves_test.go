@@ -12,6 +12,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/rehearse"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
 )
 
 // turned is a declaration with the numbers that its groups have by now.
@@ -219,5 +220,38 @@ func TestWrittenInEitherWay(t *testing.T) {
 	}
 	if len(p.Later) > 0 || p.More {
 		t.Errorf("later %v, more %t", p.Later, p.More)
+	}
+}
+
+// Workers go back to what they ran, as far as the skew rules allow, the control plane within a
+// minor; what did not move, or was not meant, stays. Where nothing can, it is said why.
+func TestBackOf(t *testing.T) {
+	c := turned(t, fmt.Sprintf(two, "", "small", "soak: 1m"), nil)
+	o := living(c, "v1.37.2")
+	for _, x := range []struct {
+		name    string
+		before  map[string]string
+		only    []string
+		control string
+		pools   string
+		want    string // in what is refused, or stays
+	}{
+		{"a minor", map[string]string{"control": "v1.36.3", "gauges": "v1.36.3", "forecast": "v1.37.2"}, nil, "", "map[gauges:v1.36.3]", "a minor does not go back"},
+		{"a patch", map[string]string{"control": "v1.37.1", "gauges": "v1.37.1"}, nil, "v1.37.1", "map[]", ""}, // the pool follows the cluster
+		{"one pool", map[string]string{"gauges": "v1.36.3", "forecast": "v1.36.3"}, []string{"forecast"}, "", "map[forecast:v1.36.3]", ""},
+		{"nothing moved", map[string]string{"gauges": "v1.37.2"}, nil, "", "", "no machine runs anything newer"},
+		{"no set", map[string]string{"gauges": "v1.36.1"}, nil, "", "", "which the catalogue does not have"},
+		{"no group", nil, []string{"gauge"}, "", "", "did you mean gauges?"},
+	} {
+		b, err := plan.BackOf(c, o, x.before, x.only, versions.Shipped())
+		if x.pools == "" {
+			if err == nil || !strings.Contains(err.Error(), x.want) {
+				t.Errorf("%s: %v", x.name, err)
+			}
+			continue
+		}
+		if err != nil || b.Kubernetes != x.control || fmt.Sprint(b.Pools) != x.pools || !strings.Contains(b.Stays, x.want) {
+			t.Errorf("%s: %+v, %v", x.name, b, err)
+		}
 	}
 }

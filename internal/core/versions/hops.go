@@ -44,6 +44,14 @@ func (c *Catalogue) Hop(from, to string) error {
 		"declare " + c.newestOf(int(f.Minor())+1) + " first, converge, then " + to}
 }
 
+// GoesBack says whether a whole cluster can go back from one version to another: within a
+// minor of Kubernetes, and without a minor of etcd, whose members do not go back.
+func (c *Catalogue) GoesBack(from, to string) bool {
+	f, known := c.Set(from)
+	t, there := c.Set(to)
+	return known && there && f.Minor() == t.Minor() && Minor(f.Etcd) == Minor(t.Etcd)
+}
+
 // Leg is one part of the road from one version to another.
 type Leg struct {
 	Who     string `json:"who"` // control, or workers

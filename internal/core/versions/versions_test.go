@@ -260,3 +260,16 @@ func TestRealOf(t *testing.T) {
 		t.Errorf("written and read: %v", err)
 	}
 }
+
+// A whole cluster goes back within a minor, and not where the datastore's members would have to.
+func TestGoesBack(t *testing.T) {
+	c := &Catalogue{Sets: []Set{{Kubernetes: "v1.36.3", Etcd: "v3.7.3"}, {Kubernetes: "v1.37.1", Etcd: "v3.7.3"}, {Kubernetes: "v1.37.2", Etcd: "v3.7.4"}, {Kubernetes: "v1.37.3", Etcd: "v3.8.0"}}}
+	for _, x := range []struct {
+		from, to string
+		goes     bool
+	}{{"v1.37.2", "v1.37.1", true}, {"v1.37.1", "v1.36.3", false}, {"v1.37.3", "v1.37.2", false}, {"v1.37.9", "v1.37.2", false}, {"v1.37.2", "v1.37.0", false}} {
+		if got := c.GoesBack(x.from, x.to); got != x.goes {
+			t.Errorf("from %s to %s: %t", x.from, x.to, got)
+		}
+	}
+}
