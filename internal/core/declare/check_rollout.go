@@ -87,8 +87,9 @@ func (k *checker) watches() {
 				k.add(at+"."+key, "bad-watch", fmt.Sprintf("%s of watch %s is %s", key, w.Name, d), fmt.Sprintf("choose %s to %s", Duration(least), Duration(most)))
 			}
 		}
-		within("interval", w.Interval, 50*time.Millisecond, time.Minute)
-		within("slow", w.Slow, 10*time.Millisecond, time.Minute)
+		// A few answers are waited for before the first wave, which must not take long.
+		within("interval", w.Interval, 50*time.Millisecond, 10*time.Second)
+		within("slow", w.Slow, 10*time.Millisecond, 10*time.Second)
 		if w.Allow < 0 || w.Allow > 50 {
 			k.add(at+".allow", "bad-watch", fmt.Sprintf("%d of a hundred answers cannot be allowed to fail", w.Allow), "choose 0 to 50")
 		}

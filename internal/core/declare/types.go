@@ -201,9 +201,9 @@ type Watch struct {
 	URL      string   `yaml:"url" doc:"http or https; the endpoint's name is known, other names are looked up where the command runs" need:"yes" eg:"http://api.tidewatch.test:8080/"`
 	Status   int      `yaml:"status" doc:"of the answer" def:"200"`
 	Text     string   `yaml:"text" doc:"that the answer has to hold" eg:"high water"`
-	Interval Duration `yaml:"interval" doc:"between two questions, 50ms to 1m" def:"1s"`
+	Interval Duration `yaml:"interval" doc:"between two questions, 50ms to 10s" def:"1s"`
 	Allow    int      `yaml:"allow" doc:"how many of a hundred answers may fail, 0 to 50, of the last 500" def:"1"`
-	Slow     Duration `yaml:"slow" doc:"from when on an answer counts as none, 10ms to 1m" def:"5s"`
+	Slow     Duration `yaml:"slow" doc:"from when on an answer counts as none, 10ms to 10s" def:"5s"`
 }
 
 // Window is hours of some days in which a batch may begin. One that has begun ends, also
