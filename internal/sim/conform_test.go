@@ -89,23 +89,40 @@ func keys(t *testing.T) (hostKey []byte, print string, login ssh.Signer) {
 
 // powered is a machine that is started anew when it wants to be.
 type powered struct {
-	mu   sync.Mutex
-	off  func(pulled bool)
-	boot func(onReboot func()) (off func(bool), err error)
-	err  error
+	mu    sync.Mutex // held while it is started anew: it can be logged in to before that is over
+	ended bool
+	off   func(pulled bool)
+	boot  func(onReboot func()) (off func(bool), err error)
+	err   error
 }
 
 func (p *powered) on() {
-	off, err := p.boot(func() {
-		p.mu.Lock()
-		off := p.off
-		p.mu.Unlock()
-		off(false)
-		p.on()
-	})
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.start()
+}
+
+// start boots it; the caller holds the lock.
+func (p *powered) start() {
+	off, err := p.boot(func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if !p.ended {
+			p.off(false)
+			p.start()
+		}
+	})
 	p.off, p.err = off, errors.Join(p.err, err)
+}
+
+// end takes its power away for good.
+func (p *powered) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.ended = true
+	if p.off != nil {
+		p.off(true)
+	}
 }
 
 // world logs in again and again, until the machine lets one in.
@@ -115,11 +132,7 @@ func world(t *testing.T, p *powered, target machine.Target, at string) agenttest
 	if p.err != nil {
 		t.Fatal(p.err)
 	}
-	t.Cleanup(func() {
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		p.off(true)
-	})
+	t.Cleanup(p.end)
 	last := ""
 	w := agenttest.World{Registry: at, Name: "kubelet", Version: "v1.37.2", Digest: versions.Shipped().Digest("kubelet:v1.37.2"), Wrong: "sha256:" + strings.Repeat("0", 64)}
 	w.Dial = func(t *testing.T) *machine.Machine {

@@ -21,6 +21,7 @@ import (
 	"verbund/internal/sim/zone"
 	"verbund/internal/unit/approver"
 	"verbund/internal/unit/carrier"
+	"verbund/internal/unit/keeper"
 )
 
 // self is the program's own image; it also works when the file it was started
@@ -48,6 +49,7 @@ func programs() map[string]host.Program {
 		"haproxy":                 balancer.Run,
 		"endpoint-carrier":        host.Own(carrier.Run),
 		"request-approver":        host.Own(approver.Run),
+		"backup-keeper":           host.Own(keeper.Run),
 	}
 }
 

@@ -1,6 +1,9 @@
 package site
 
-import "net/netip"
+import (
+	"net/netip"
+	"time"
+)
 
 // Inventory is everything a site knows.
 type Inventory struct {
@@ -20,6 +23,8 @@ type Cut struct {
 	From    string `json:"from"`    // zone that sends
 	To      string `json:"to"`      // zone that is to receive
 	Percent int    `json:"percent"` // of what it sends, that is lost
+	// Delay is how much longer it takes, in nanoseconds.
+	Delay time.Duration `json:"delay,omitempty"`
 }
 
 // Bare is a machine that belongs to no cluster.

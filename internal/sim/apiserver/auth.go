@@ -251,6 +251,23 @@ func (b *rbac) allows(u user, a access) bool {
 	return false
 }
 
+// allowsPath says whether somebody may ask for what is no resource.
+func (b *rbac) allowsPath(u user, verb, at string) bool {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	for _, cb := range b.clusterBinds {
+		if subjectMatches(cb.Subjects, u, "") && slices.ContainsFunc(b.clusterRoles[cb.RoleRef.Name], func(r rbacv1.PolicyRule) bool {
+			return has(r.Verbs, verb) && slices.ContainsFunc(r.NonResourceURLs, func(x string) bool {
+				head, all := strings.CutSuffix(x, "*")
+				return x == at || all && strings.HasPrefix(at, head)
+			})
+		}) {
+			return true
+		}
+	}
+	return false
+}
+
 func (s *server) allowed(ctx context.Context, u user, a access) bool {
 	if u.in("system:masters") {
 		return true

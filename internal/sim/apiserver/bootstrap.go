@@ -94,7 +94,7 @@ func seeds() []runtime.Object {
 	leases := rule(write, []string{"coordination.k8s.io"}, []string{"leases"})
 	events := rule([]string{"create", "patch", "update"}, []string{"", "events.k8s.io"}, []string{"events"})
 	roles := map[string][]rbacv1.PolicyRule{
-		"cluster-admin":                  {rule(all, all, all)},
+		"cluster-admin":                  {rule(all, all, all), {Verbs: all, NonResourceURLs: all}},
 		"view":                           {rule(read, []string{"", "apps", "batch", "policy", "discovery.k8s.io", "events.k8s.io"}, []string{"pods", "pods/log", "services", "configmaps", "endpoints", "events", "nodes", "namespaces", "deployments", "replicasets", "daemonsets", "statefulsets", "jobs", "poddisruptionbudgets", "endpointslices"})},
 		"system:kube-controller-manager": {rule(all, []string{"", "apps", "batch", "policy", "discovery.k8s.io", "certificates.k8s.io", "events.k8s.io"}, all), rule(all, []string{"rbac.authorization.k8s.io"}, []string{"roles", "rolebindings"}), rule(read, all, all), leases},
 		"system:kube-scheduler":          {rule(read, []string{""}, []string{"nodes", "pods", "services", "namespaces", "persistentvolumes", "persistentvolumeclaims", "replicationcontrollers"}), rule(read, []string{"apps"}, []string{"replicasets", "statefulsets"}), rule(read, []string{"policy"}, []string{"poddisruptionbudgets"}), rule([]string{"create"}, []string{""}, []string{"pods/binding", "bindings"}), rule([]string{"patch", "update"}, []string{""}, []string{"pods/status"}), leases, events},

@@ -19,16 +19,22 @@ func (s *server) discover(w http.ResponseWriter, r *http.Request) {
 	switch parts := strings.Split(p, "/"); {
 	case (p == "api" || p == "apis") && aggregated:
 		w.Header().Set("Content-Type", "application/json;g=apidiscovery.k8s.io;v=v2;as=APIGroupDiscoveryList")
-		writeTyped(w, aggregate(p == "api"))
+		writeTyped(w, aggregate(s.served(), p == "api"))
 	case p == "api":
 		writeJSON(w, 200, &metav1.APIVersions{TypeMeta: metav1.TypeMeta{Kind: "APIVersions"}, Versions: []string{"v1"}})
 	case p == "apis":
 		l := &metav1.APIGroupList{TypeMeta: metav1.TypeMeta{Kind: "APIGroupList", APIVersion: "v1"}}
-		for _, gv := range groups() {
-			if gv.Group != "" {
-				v := metav1.GroupVersionForDiscovery{GroupVersion: gv.String(), Version: gv.Version}
-				l.Groups = append(l.Groups, metav1.APIGroup{Name: gv.Group, Versions: []metav1.GroupVersionForDiscovery{v}, PreferredVersion: v})
+		for _, gv := range groups(s.served()) {
+			if gv.Group == "" {
+				continue
 			}
+			v := metav1.GroupVersionForDiscovery{GroupVersion: gv.String(), Version: gv.Version}
+			// The first version of a group in the table is the preferred one.
+			if i := slices.IndexFunc(l.Groups, func(g metav1.APIGroup) bool { return g.Name == gv.Group }); i >= 0 {
+				l.Groups[i].Versions = append(l.Groups[i].Versions, v)
+				continue
+			}
+			l.Groups = append(l.Groups, metav1.APIGroup{Name: gv.Group, Versions: []metav1.GroupVersionForDiscovery{v}, PreferredVersion: v})
 		}
 		writeJSON(w, 200, l)
 	case p == "api/v1" || len(parts) == 3 && parts[0] == "apis":
@@ -36,7 +42,7 @@ func (s *server) discover(w http.ResponseWriter, r *http.Request) {
 		if parts[0] == "apis" {
 			gv = schema.GroupVersion{Group: parts[1], Version: parts[2]}
 		}
-		l := resourceList(gv)
+		l := resourceList(s.served(), gv)
 		if len(l.APIResources) == 0 {
 			fail(w, apierrors.NewNotFound(schema.GroupResource{Group: gv.Group}, gv.Version))
 			return
@@ -44,7 +50,7 @@ func (s *server) discover(w http.ResponseWriter, r *http.Request) {
 		writeJSON(w, 200, l)
 	case p == "openapi/v3":
 		paths := map[string]any{}
-		for _, gv := range groups() {
+		for _, gv := range groups(s.served()) {
 			k := "apis/" + gv.String()
 			if gv.Group == "" {
 				k = "api/v1"
@@ -53,9 +59,9 @@ func (s *server) discover(w http.ResponseWriter, r *http.Request) {
 		}
 		writeJSON(w, 200, map[string]any{"paths": paths})
 	case strings.HasPrefix(p, "openapi/v3/"):
-		writeJSON(w, 200, openAPI(strings.TrimPrefix(p, "openapi/v3/")))
+		writeJSON(w, 200, openAPI(s.served(), strings.TrimPrefix(p, "openapi/v3/")))
 	case p == "":
-		writeJSON(w, 200, metav1.RootPaths{Paths: []string{"/api", "/apis", "/healthz", "/livez", "/openapi/v3", "/readyz", "/version"}})
+		writeJSON(w, 200, metav1.RootPaths{Paths: []string{"/api", "/apis", "/healthz", "/livez", "/metrics", "/openapi/v3", "/readyz", "/version"}})
 	default:
 		fail(w, apierrors.NewNotFound(schema.GroupResource{}, r.URL.Path))
 	}
@@ -108,9 +114,9 @@ func (r *resource) subKind(sub string) (schema.GroupVersionKind, metav1.Verbs) {
 	return r.gvk(), metav1.Verbs{"get", "patch", "update"}
 }
 
-func resourceList(gv schema.GroupVersion) *metav1.APIResourceList {
+func resourceList(served []*resource, gv schema.GroupVersion) *metav1.APIResourceList {
 	l := &metav1.APIResourceList{TypeMeta: metav1.TypeMeta{Kind: "APIResourceList", APIVersion: "v1"}, GroupVersion: gv.String()}
-	for _, r := range resources {
+	for _, r := range served {
 		if r.gv() != gv {
 			continue
 		}
@@ -127,14 +133,14 @@ func resourceList(gv schema.GroupVersion) *metav1.APIResourceList {
 	return l
 }
 
-func aggregate(core bool) *apidiscovery.APIGroupDiscoveryList {
+func aggregate(served []*resource, core bool) *apidiscovery.APIGroupDiscoveryList {
 	l := &apidiscovery.APIGroupDiscoveryList{TypeMeta: metav1.TypeMeta{Kind: "APIGroupDiscoveryList", APIVersion: "apidiscovery.k8s.io/v2"}}
-	for _, gv := range groups() {
+	for _, gv := range groups(served) {
 		if (gv.Group == "") != core {
 			continue
 		}
 		v := apidiscovery.APIVersionDiscovery{Version: gv.Version, Freshness: apidiscovery.DiscoveryFreshnessCurrent}
-		for _, r := range resources {
+		for _, r := range served {
 			if r.gv() != gv {
 				continue
 			}
@@ -150,6 +156,10 @@ func aggregate(core bool) *apidiscovery.APIGroupDiscoveryList {
 			}
 			v.Resources = append(v.Resources, d)
 		}
+		if i := slices.IndexFunc(l.Items, func(g apidiscovery.APIGroupDiscovery) bool { return g.Name == gv.Group }); i >= 0 {
+			l.Items[i].Versions = append(l.Items[i].Versions, v)
+			continue
+		}
 		l.Items = append(l.Items, apidiscovery.APIGroupDiscovery{ObjectMeta: metav1.ObjectMeta{Name: gv.Group}, Versions: []apidiscovery.APIVersionDiscovery{v}})
 	}
 	return l
@@ -157,9 +167,9 @@ func aggregate(core bool) *apidiscovery.APIGroupDiscoveryList {
 
 // openAPI describes the writing requests of one group, so that a client sees
 // that fields are checked here and need not do it itself.
-func openAPI(gvPath string) map[string]any {
+func openAPI(served []*resource, gvPath string) map[string]any {
 	paths := map[string]any{}
-	for _, r := range resources {
+	for _, r := range served {
 		base := "/api/v1"
 		if r.group != "" {
 			base = "/apis/" + r.gv().String()

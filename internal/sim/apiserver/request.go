@@ -23,10 +23,17 @@ type request struct {
 	query         url.Values
 	labels        labels.Selector
 	fields        fields.Selector
+	manager       string // of the fields that it writes
 }
 
 func parseRequest(r *http.Request) (*request, error) {
 	q := &request{query: r.URL.Query()}
+	if q.manager = q.query.Get("fieldManager"); q.manager == "" {
+		q.manager, _, _ = strings.Cut(r.UserAgent(), "/")
+	}
+	if q.manager == "" {
+		q.manager = "unknown"
+	}
 	p := strings.Split(strings.Trim(r.URL.Path, "/"), "/")
 	var gv schema.GroupVersion
 	switch {

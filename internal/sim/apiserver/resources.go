@@ -50,6 +50,10 @@ var resources = []*resource{
 	{"rbac.authorization.k8s.io", "v1", "clusterrolebindings", "clusterrolebinding", "ClusterRoleBinding", false, "", false, "", false, false},
 	{"rbac.authorization.k8s.io", "v1", "roles", "role", "Role", true, "", false, "", false, false},
 	{"rbac.authorization.k8s.io", "v1", "rolebindings", "rolebinding", "RoleBinding", true, "", false, "", false, false},
+	{"storage.k8s.io", "v1", "volumeattributesclasses", "volumeattributesclass", "VolumeAttributesClass", false, "vac", false, "", false, false},
+	{"storage.k8s.io", "v1beta1", "volumeattributesclasses", "volumeattributesclass", "VolumeAttributesClass", false, "vac", false, "", false, false},
+	{"admissionregistration.k8s.io", "v1", "validatingwebhookconfigurations", "validatingwebhookconfiguration", "ValidatingWebhookConfiguration", false, "", false, "", false, false},
+	{"admissionregistration.k8s.io", "v1", "mutatingwebhookconfigurations", "mutatingwebhookconfiguration", "MutatingWebhookConfiguration", false, "", false, "", false, false},
 	{"authorization.k8s.io", "v1", "subjectaccessreviews", "subjectaccessreview", "SubjectAccessReview", false, "", false, "", true, false},
 	{"authorization.k8s.io", "v1", "selfsubjectaccessreviews", "selfsubjectaccessreview", "SelfSubjectAccessReview", false, "", false, "", true, false},
 	{"authentication.k8s.io", "v1", "tokenreviews", "tokenreview", "TokenReview", false, "", false, "", true, false},
@@ -122,11 +126,11 @@ func (r *resource) verbs() metav1.Verbs {
 	return metav1.Verbs{"create", "delete", "deletecollection", "get", "list", "patch", "update", "watch"}
 }
 
-// groups lists the API groups in the order of the table.
-func groups() []schema.GroupVersion {
+// groups lists the versions of API groups in the order of the table.
+func groups(served []*resource) []schema.GroupVersion {
 	var out []schema.GroupVersion
 	seen := map[schema.GroupVersion]bool{}
-	for _, r := range resources {
+	for _, r := range served {
 		if gv := r.gv(); !seen[gv] {
 			seen[gv] = true
 			out = append(out, gv)

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	jsonpatch "gopkg.in/evanphx/json-patch.v4"
+	admissionv1 "k8s.io/api/admissionregistration/v1"
 	autoscalingv1 "k8s.io/api/autoscaling/v1"
 	certv1 "k8s.io/api/certificates/v1"
 	corev1 "k8s.io/api/core/v1"
@@ -41,6 +42,11 @@ func (s *server) serve(w http.ResponseWriter, r *http.Request, u user, q *reques
 	status := http.StatusOK
 	var err error
 	ctx := r.Context()
+	if !slices.Contains(s.served(), q.resource) {
+		fail(w, apierrors.NewNotFound(q.resource.gr(), q.name))
+		return
+	}
+	s.note(w, q)
 	switch {
 	case q.verb == "watch":
 		s.watch(w, r, q)
@@ -169,9 +175,20 @@ func (s *server) create(ctx context.Context, r *http.Request, u user, q *request
 		csr.Spec.Username, csr.Spec.Groups, csr.Spec.UID, csr.Spec.Extra = u.name, u.groups, "", nil
 		csr.Status = certv1.CertificateSigningRequestStatus{}
 	}
+	if o, err = s.ask(ctx, u, q, admissionv1.Create, o, nil); err != nil {
+		return nil, err
+	}
 	if err := s.admit(ctx, q.resource, o, nil); err != nil {
 		return nil, err
 	}
+	if m, err = meta.Accessor(o); err != nil {
+		return nil, err
+	}
+	empty, err := q.resource.make()
+	if err != nil {
+		return nil, err
+	}
+	manage(q, m, true, nil, changed(empty, o))
 	if q.dry() {
 		return o, nil
 	}
@@ -236,9 +253,16 @@ func (s *server) merge(ctx context.Context, u user, q *request, old runtime.Obje
 	if err := s.restrictNode(u, q, old, n); err != nil {
 		return nil, err
 	}
+	if n, err = s.ask(ctx, u, q, admissionv1.Update, n, old); err != nil {
+		return nil, err
+	}
 	if err := s.admit(ctx, q.resource, n, old); err != nil {
 		return nil, err
 	}
+	if nm, err = meta.Accessor(n); err != nil {
+		return nil, err
+	}
+	nm.SetManagedFields(om.GetManagedFields())
 	nm.SetResourceVersion(om.GetResourceVersion())
 	if specChanged(old, n) {
 		nm.SetGeneration(om.GetGeneration() + 1)
@@ -246,7 +270,31 @@ func (s *server) merge(ctx context.Context, u user, q *request, old runtime.Obje
 	if reflect.DeepEqual(old, n) {
 		return nil, nil
 	}
+	manage(q, nm, false, om.GetManagedFields(), changed(old, n))
 	return n, nil
+}
+
+// changed lists the parts of the first level, in their JSON names, in which two objects differ.
+func changed(a, b runtime.Object) []string {
+	var out []string
+	x, y := reflect.ValueOf(a).Elem(), reflect.ValueOf(b).Elem()
+	for i := range x.NumField() {
+		name, _, _ := strings.Cut(x.Type().Field(i).Tag.Get("json"), ",")
+		was, is := x.Field(i).Interface(), y.Field(i).Interface()
+		if m, ok := was.(metav1.ObjectMeta); ok {
+			was, is = chosen(m), chosen(is.(metav1.ObjectMeta))
+		}
+		if name != "" && !reflect.DeepEqual(was, is) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// chosen is what somebody chooses of an object's metadata: its name and what the server adds
+// have no writer.
+func chosen(m metav1.ObjectMeta) metav1.ObjectMeta {
+	return metav1.ObjectMeta{Labels: m.Labels, Annotations: m.Annotations, OwnerReferences: m.OwnerReferences, Finalizers: m.Finalizers}
 }
 
 func copyField(dst, src runtime.Object, field string) {

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -48,6 +49,7 @@ type options struct {
 	maxToken                                       time.Duration
 	extendTokens                                   bool
 	encryption                                     string
+	runtime                                        map[string]string // --runtime-config
 	shutdownDelay                                  time.Duration
 	tlsCert, tlsKey                                string
 	suites                                         []string
@@ -88,6 +90,14 @@ func parseFlags(e *host.Env) (*options, error) {
 	fs.DurationVar(&o.maxToken, "service-account-max-token-expiration", 0, "")
 	fs.BoolVar(&o.extendTokens, "service-account-extend-token-expiration", true, "")
 	fs.StringVar(&o.encryption, "encryption-provider-config", "", "")
+	fs.Func("runtime-config", "", func(text string) error {
+		o.runtime = map[string]string{}
+		for kv := range strings.SplitSeq(text, ",") {
+			k, v, _ := strings.Cut(kv, "=")
+			o.runtime[strings.TrimSpace(k)] = strings.TrimSpace(v)
+		}
+		return nil
+	})
 	fs.DurationVar(&o.shutdownDelay, "shutdown-delay-duration", 0, "")
 	fs.StringSliceVar(&o.suites, "tls-cipher-suites", nil, "")
 	fs.StringVar(&o.tlsCert, "tls-cert-file", "", "")
@@ -132,6 +142,11 @@ type server struct {
 	events       expiry
 	feedsMu      sync.Mutex
 	feeds        map[schema.GroupResource]*feed
+	servedOnce   sync.Once
+	servedList   []*resource
+	asked        requested
+	hooks        hooks
+	dial         func(ctx context.Context, network, addr string) (net.Conn, error) // from its machine
 	// life ends when the server shuts down; watches end with it.
 	life     context.Context
 	stopping atomic.Bool
@@ -145,7 +160,7 @@ func Run(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return &host.ExitError{Code: 2, Err: err}
 	}
-	s := &server{env: e, opt: o, version: Version(e.Version)}
+	s := &server{env: e, opt: o, version: Version(e.Version), dial: e.Dial}
 	if s.services, err = netip.ParsePrefix(o.services); err != nil {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("--service-cluster-ip-range: %w", err)}
 	}
@@ -310,6 +325,14 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if u, err = s.impersonate(r.Context(), u, r.Header); err != nil {
 		fail(w, err)
+		return
+	}
+	if r.URL.Path == "/metrics" {
+		if !u.in("system:masters") && (s.rbac == nil || !s.rbac.allowsPath(u, "get", r.URL.Path)) {
+			fail(w, apierrors.NewForbidden(metav1ResourceNone, "", fmt.Errorf("user %q cannot get path %q", u.name, r.URL.Path)))
+			return
+		}
+		s.metrics(w)
 		return
 	}
 	q, err := parseRequest(r)

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 
+	admissionv1 "k8s.io/api/admissionregistration/v1"
 	appsv1 "k8s.io/api/apps/v1"
 	authnv1 "k8s.io/api/authentication/v1"
 	authzv1 "k8s.io/api/authorization/v1"
@@ -48,7 +49,7 @@ func (s *server) createSub(ctx context.Context, r *http.Request, u user, q *requ
 		if err := s.restrictDeletion(ctx, u, q); err != nil {
 			return nil, err
 		}
-		return s.evict(ctx, q, &e)
+		return s.evict(ctx, u, q, &e)
 	case q.sub == "binding" || q.resource.plural == "bindings":
 		var b corev1.Binding
 		if err := into(r, &b); err != nil {
@@ -122,13 +123,16 @@ func setCondition(st *corev1.PodStatus, c corev1.PodCondition) {
 }
 
 // evict deletes a pod if every disruption budget over it has room.
-func (s *server) evict(ctx context.Context, q *request, e *policyv1.Eviction) (runtime.Object, error) {
+func (s *server) evict(ctx context.Context, u user, q *request, e *policyv1.Eviction) (runtime.Object, error) {
 	d := &metav1.DeleteOptions{}
 	if e.DeleteOptions != nil {
 		d = e.DeleteOptions
 	}
 	o, m, _, err := s.load(ctx, q.resource, q.ns, q.name)
 	if err != nil {
+		return nil, err
+	}
+	if _, err := s.ask(ctx, u, q, admissionv1.Create, e, nil); err != nil {
 		return nil, err
 	}
 	p := o.(*corev1.Pod)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	admissionv1 "k8s.io/api/admissionregistration/v1"
 	appsv1 "k8s.io/api/apps/v1"
 	certv1 "k8s.io/api/certificates/v1"
 	coordv1 "k8s.io/api/coordination/v1"
@@ -576,6 +577,18 @@ func idle(res *resource, o runtime.Object) string {
 	switch o := o.(type) {
 	case *corev1.Pod:
 		return idlePod(&o.Spec)
+	case *admissionv1.ValidatingWebhookConfiguration:
+		for _, w := range o.Webhooks {
+			if why := idleHook(w.MatchConditions, w.Rules); why != "" {
+				return why
+			}
+		}
+	case *admissionv1.MutatingWebhookConfiguration:
+		for _, w := range o.Webhooks {
+			if why := idleHook(w.MatchConditions, w.Rules); why != "" {
+				return why
+			}
+		}
 	case *appsv1.Deployment:
 		switch {
 		case o.Spec.Paused:
@@ -610,6 +623,28 @@ var idleKinds = map[string]string{
 	"Endpoints": "nothing here reads endpoints; use an EndpointSlice",
 }
 
+func idleHook(conditions []admissionv1.MatchCondition, rules []admissionv1.RuleWithOperations) string {
+	if len(conditions) > 0 {
+		return "webhooks.matchConditions: expressions are not evaluated here"
+	}
+	for _, r := range rules {
+		if slices.Contains(r.Operations, admissionv1.Delete) || slices.Contains(r.Operations, admissionv1.Connect) {
+			return "webhooks.rules.operations: webhooks are asked about CREATE and UPDATE here"
+		}
+	}
+	return ""
+}
+
+// apartOnly says whether an affinity asks for nothing but that pods must not be on the same node.
+func apartOnly(a *corev1.Affinity) bool {
+	if a.NodeAffinity != nil || a.PodAffinity != nil || a.PodAntiAffinity == nil || len(a.PodAntiAffinity.PreferredDuringSchedulingIgnoredDuringExecution) > 0 {
+		return false
+	}
+	return !slices.ContainsFunc(a.PodAntiAffinity.RequiredDuringSchedulingIgnoredDuringExecution, func(t corev1.PodAffinityTerm) bool {
+		return t.TopologyKey != corev1.LabelHostname || t.NamespaceSelector != nil || len(t.MatchLabelKeys)+len(t.MismatchLabelKeys) > 0
+	})
+}
+
 func idlePod(p *corev1.PodSpec) string {
 	switch {
 	case len(p.InitContainers) > 0:
@@ -618,8 +653,8 @@ func idlePod(p *corev1.PodSpec) string {
 		return "spec.ephemeralContainers: the kubelet here runs none"
 	case len(p.Containers) > 1:
 		return "spec.containers: the kubelet here runs one container a pod"
-	case p.Affinity != nil:
-		return "spec.affinity: the scheduler here knows node selectors and taints only"
+	case p.Affinity != nil && !apartOnly(p.Affinity):
+		return "spec.affinity: the scheduler here knows node selectors, taints, and what keeps pods apart on the same node"
 	case len(p.TopologySpreadConstraints) > 0:
 		return "spec.topologySpreadConstraints: the scheduler here does not know them"
 	case p.SchedulerName != "" && p.SchedulerName != corev1.DefaultSchedulerName:

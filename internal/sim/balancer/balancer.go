@@ -49,6 +49,7 @@ type backend struct {
 	connect, checkT  time.Duration
 	clientT, serverT time.Duration // how long a side may say nothing; zero: for ever
 	retries          int
+	redispatch       int // at which of them another server is chosen: each so many, at the last (-1), or at none (0)
 }
 
 type frontend struct{ name, bind, backend string }
@@ -63,7 +64,7 @@ type config struct {
 // because it is a list, one directive after the other.
 func parse(text string, file string) (*config, error) {
 	c := &config{fronts: map[string]*frontend{}, backends: map[string]*backend{}}
-	connect, checkT, retries := 5*time.Second, 2*time.Second, 3
+	connect, checkT, retries, redispatch := 5*time.Second, 2*time.Second, 3, 0
 	var clientT, serverT time.Duration
 	var f *frontend
 	var b *backend
@@ -98,12 +99,19 @@ func parse(text string, file string) (*config, error) {
 			continue
 		}
 		switch section + " " + w[0] {
-		case "global maxconn", "global hard-stop-after", "defaults mode", "defaults option", "backend balance", "backend http-check":
+		case "global maxconn", "global hard-stop-after", "defaults mode", "backend balance", "backend http-check":
 		case "global stats":
 			if arg(1) != "socket" {
 				return nil, bad
 			}
 			c.socket = arg(2)
+		case "defaults option":
+			if arg(1) != "redispatch" {
+				return nil, bad
+			}
+			if redispatch = -1; arg(2) != "" {
+				redispatch, err = strconv.Atoi(arg(2))
+			}
 		case "defaults retries":
 			retries, err = strconv.Atoi(arg(1))
 		case "defaults timeout":
@@ -141,7 +149,7 @@ func parse(text string, file string) (*config, error) {
 		}
 	}
 	for _, b := range c.backends {
-		b.connect, b.checkT, b.clientT, b.serverT, b.retries = connect, checkT, clientT, serverT, retries
+		b.connect, b.checkT, b.clientT, b.serverT, b.retries, b.redispatch = connect, checkT, clientT, serverT, retries, redispatch
 		b.fast, b.down = cmp.Or(b.fast, b.inter), cmp.Or(b.down, b.inter)
 	}
 	for _, f := range c.fronts {
@@ -374,7 +382,13 @@ func (p *proxy) check(ctx context.Context, b *backend, s *server) {
 		h, _, _ := net.SplitHostPort(s.addr)
 		addr = net.JoinHostPort(h, b.checkPort)
 	}
-	tr := &http.Transport{DisableKeepAlives: true, DialContext: p.e.Dial}
+	// Of a check the connection may take no longer than the time between two of them; the time
+	// of checks is that of the answer (HAProxy, timeout check).
+	tr := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, to string) (net.Conn, error) {
+		ctx, cancel := context.WithTimeout(ctx, min(b.connect, b.inter))
+		defer cancel()
+		return p.e.Dial(ctx, network, to)
+	}}
 	if b.tls {
 		scheme = "https"
 		tr.TLSClientConfig = &tls.Config{RootCAs: b.pool, ServerName: b.verifyHost}
@@ -430,6 +444,18 @@ func (p *proxy) accept(l net.Listener, bind string) {
 	}
 }
 
+// chooses says whether a server is chosen for a try, of which the first is 0; otherwise it is
+// the same once more.
+func (b *backend) chooses(try int) bool {
+	switch {
+	case try == 0:
+		return true
+	case b.redispatch < 0:
+		return try == b.retries
+	}
+	return b.redispatch > 0 && try%b.redispatch == 0
+}
+
 func (p *proxy) forward(c net.Conn, bind string) {
 	p.mu.Lock()
 	var b *backend
@@ -449,8 +475,11 @@ func (p *proxy) forward(c net.Conn, bind string) {
 			able = append(able, s)
 		}
 	}
+	var s *server
 	for try := 0; try <= b.retries && len(able) > 0; try++ {
-		s := able[int(b.next.Add(1))%len(able)]
+		if b.chooses(try) {
+			s = able[int(b.next.Add(1))%len(able)]
+		}
 		ctx, cancel := context.WithTimeout(context.Background(), b.connect)
 		to, err := p.e.Dial(ctx, "tcp", s.addr)
 		cancel()

@@ -53,3 +53,23 @@ func TestRefusesWhatItDoesNotKnow(t *testing.T) {
 		}
 	}
 }
+
+// At which tries another server is chosen follows from the option, as HAProxy's manual has it.
+func TestRedispatch(t *testing.T) {
+	for option, want := range map[string]string{"": "x...", "    option redispatch\n": "x..x", "    option redispatch 1\n": "xxxx", "    option redispatch 2\n": "x.x."} {
+		c, err := parse("defaults\n    retries 3\n"+option+"\nfrontend f\n    bind 127.0.0.1:1\n    default_backend b\n\nbackend b\n    server s 127.0.0.1:2\n", "f")
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for try := range 4 {
+			got += map[bool]string{true: "x", false: "."}[c.backends["b"].chooses(try)]
+		}
+		if got != want {
+			t.Errorf("%q: %s, wanted %s", option, got, want)
+		}
+	}
+	if _, err := parse("defaults\n    option nonsense\n", "f"); err == nil {
+		t.Error("an option that nobody knows is taken")
+	}
+}

@@ -173,6 +173,9 @@ func misfit(p *corev1.Pod, n *corev1.Node, there []*corev1.Pod) string {
 	case int64(len(there)) >= n.Status.Allocatable.Pods().Value():
 		return "had too many pods"
 	}
+	if apart(p, there) {
+		return "didn't match pod anti-affinity rules"
+	}
 	for _, what := range []corev1.ResourceName{corev1.ResourceCPU, corev1.ResourceMemory} {
 		used := requested(p, what)
 		for _, o := range there {
@@ -183,6 +186,26 @@ func misfit(p *corev1.Pod, n *corev1.Node, there []*corev1.Pod) string {
 		}
 	}
 	return ""
+}
+
+// apart says whether a pod must not be beside one that is on a node. Of what keeps pods apart
+// it knows what is required on the same node.
+func apart(p *corev1.Pod, there []*corev1.Pod) bool {
+	if p.Spec.Affinity == nil || p.Spec.Affinity.PodAntiAffinity == nil {
+		return false
+	}
+	for _, t := range p.Spec.Affinity.PodAntiAffinity.RequiredDuringSchedulingIgnoredDuringExecution {
+		sel, err := metav1.LabelSelectorAsSelector(t.LabelSelector)
+		if err != nil || t.TopologyKey != corev1.LabelHostname {
+			continue
+		}
+		for _, o := range there {
+			if o.UID != p.UID && sel.Matches(labels.Set(o.Labels)) && (o.Namespace == p.Namespace && len(t.Namespaces) == 0 || slices.Contains(t.Namespaces, o.Namespace)) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // unplaced says why a pod goes nowhere.

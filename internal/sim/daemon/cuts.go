@@ -2,17 +2,25 @@ package daemon
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/sim/host"
+	"verbund/internal/sim/zone"
 	"verbund/internal/site/protocol"
 )
 
-// lossy is how much of what is sent a lossy network loses, in percent.
-const lossy = 30
+const (
+	// lossy is how much of what is sent a lossy network loses, in percent.
+	lossy = 30
+	// far is how much longer everything takes on a slow network, each way.
+	far = 80 * time.Millisecond
+)
 
 // cut makes the network between zones worse, or well again. What was cut between the same
 // zones before holds no more. Whatever is cut is whole again when the site starts anew.
@@ -35,6 +43,10 @@ func (s *site) cut(f protocol.Fault) error {
 			cuts = append(cuts, there)
 		case protocol.LossyNetwork:
 			there.Percent, back.Percent = lossy, lossy
+			cuts = append(cuts, there, back)
+		case protocol.SlowNetwork:
+			there.Percent, back.Percent = 0, 0
+			there.Delay, back.Delay = far, far
 			cuts = append(cuts, there, back)
 		}
 	}
@@ -89,7 +101,51 @@ func (s *site) severed(cuts []protocol.Cut) error {
 	if err != nil {
 		return fmt.Errorf("the network between zones: %w", err)
 	}
+	if !s.kind.holdsBack() {
+		return nil
+	}
+	for _, m := range s.machines {
+		links := s.links(m, cuts)
+		if slices.Equal(links, m.Spec.Faults.Links) {
+			continue
+		}
+		m.Spec.Faults.Links = links
+		if err := s.tell(m, s.zones[m.Zone]); err != nil {
+			return fmt.Errorf("the network of %s: %w", m.Name, err)
+		}
+	}
 	return nil
+}
+
+// links are how it is from a machine to those of other zones, where it is not well; the caller
+// holds the lock.
+func (s *site) links(m *machine, cuts []protocol.Cut) []host.Link {
+	var out []host.Link
+	for _, name := range slices.Sorted(maps.Keys(s.machines)) {
+		other := s.machines[name]
+		l := host.Link{Peer: other.Address}
+		for _, c := range cuts {
+			switch {
+			case c.From == m.Zone && c.To == other.Zone:
+				l.Out, l.Delay = c.Percent, max(l.Delay, c.Delay)
+			case c.From == other.Zone && c.To == m.Zone:
+				l.In, l.Delay = c.Percent, max(l.Delay, c.Delay)
+			}
+		}
+		if l != (host.Link{Peer: other.Address}) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// tell lets a machine know what is wrong with it, if its zone runs.
+func (s *site) tell(m *machine, z *zoneProc) error {
+	if z == nil {
+		return nil
+	}
+	_, err := z.client.Call(s.ctx, zone.MethodSuffer, zone.SufferRequest{Name: m.Name, Faults: m.Spec.Faults})
+	return err
 }
 
 // rewired is severed once more, if anything is cut, when a machine has come or has another

@@ -56,6 +56,7 @@ type machine struct {
 	protocol.Machine
 	Wanted bool      `json:"wanted"` // power that it should have when the site starts
 	Spec   host.Spec `json:"spec"`
+	boots  int       // how often it was given power, so that what becomes of an earlier time is not taken for this one's
 }
 
 type zoneProc struct {
@@ -202,6 +203,7 @@ func (s *site) routes() http.Handler {
 	mux.HandleFunc("POST /machines/{name}/power", s.power)
 	mux.HandleFunc("GET /machines/{name}/console", s.console)
 	mux.HandleFunc("POST /faults", s.fault)
+	mux.HandleFunc("GET /faults", func(w http.ResponseWriter, r *http.Request) { answer(w, s.possible(), nil) })
 	mux.HandleFunc("POST /leave", func(w http.ResponseWriter, r *http.Request) {
 		err := s.leave()
 		if answer(w, err == nil, err); err == nil {
@@ -596,6 +598,16 @@ func (s *site) fault(w http.ResponseWriter, r *http.Request) {
 	answer(w, err == nil, err)
 }
 
+// possible are the faults that this site can make happen, and whether it has its machines'
+// power.
+func (s *site) possible() []string {
+	all := slices.DeleteFunc(protocol.Faults(), func(f string) bool { return s.kind.cannot(f) != "" })
+	if s.kind.switches() {
+		all = append(all, protocol.CutPower, protocol.GivePower)
+	}
+	return all
+}
+
 // wrongClock is how far ahead a wrong clock is.
 const wrongClock = 9 * time.Minute
 
@@ -621,7 +633,7 @@ func (s *site) inflict(f protocol.Fault) error {
 		z.cmd.Process.Kill()
 		<-z.done
 		return nil
-	case protocol.CutNetwork, protocol.OneWayNetwork, protocol.LossyNetwork, protocol.MendedNetwork:
+	case protocol.CutNetwork, protocol.OneWayNetwork, protocol.LossyNetwork, protocol.SlowNetwork, protocol.MendedNetwork:
 		return s.cut(f)
 	default:
 		if !slices.Contains(protocol.MachineFaults, f.Kind) {
@@ -636,6 +648,13 @@ func (s *site) inflict(f protocol.Fault) error {
 	}
 	if f.Kind == protocol.LostMachine {
 		return s.giveBack(m)
+	}
+	if f.Kind == protocol.LostDisk {
+		s.off(m, true)
+		// What it boots from comes with the machine; its disk is an empty one.
+		err := os.RemoveAll(m.Spec.Root)
+		s.boot(m)
+		return err
 	}
 	if f.Kind == protocol.NewLease {
 		s.off(m, true)
@@ -667,7 +686,11 @@ func (s *site) inflict(f protocol.Fault) error {
 	s.mu.Lock()
 	switch f.Kind {
 	case protocol.FullDisk, protocol.MendedDisk:
-		m.Spec.Faults.Full = f.Kind == protocol.FullDisk
+		m.Spec.Faults.Full, m.Spec.Faults.SlowDisk = f.Kind == protocol.FullDisk, false
+	case protocol.SlowDisk:
+		m.Spec.Faults.SlowDisk = true
+	case protocol.SlowMachine, protocol.MendedMachine:
+		m.Spec.Faults.Slow = f.Kind == protocol.SlowMachine
 	case protocol.WrongClock, protocol.MendedClock:
 		m.Spec.Faults.ClockOff = map[bool]time.Duration{true: wrongClock}[f.Kind == protocol.WrongClock]
 	case protocol.LesserRights, protocol.FullRights:
@@ -676,11 +699,7 @@ func (s *site) inflict(f protocol.Fault) error {
 	z := s.zones[m.Zone]
 	err = s.save()
 	s.mu.Unlock()
-	if z != nil {
-		_, cerr := z.client.Call(s.ctx, zone.MethodSuffer, zone.SufferRequest{Name: m.Name, Faults: m.Spec.Faults})
-		err = errors.Join(err, cerr)
-	}
-	return err
+	return errors.Join(err, s.tell(m, z))
 }
 
 // boot gives a machine power; it becomes on, or off with its trouble, in its
@@ -692,6 +711,8 @@ func (s *site) boot(m *machine) {
 		return
 	}
 	m.Power, m.Wanted, m.Trouble = protocol.PowerBooting, true, ""
+	m.boots++
+	mine := m.boots
 	if err := s.save(); err != nil {
 		m.Power, m.Trouble = protocol.PowerOff, err.Error()
 		return
@@ -704,7 +725,7 @@ func (s *site) boot(m *machine) {
 		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if m.Power != protocol.PowerBooting {
+		if m.Power != protocol.PowerBooting || m.boots != mine {
 			return
 		}
 		if err != nil {

@@ -101,6 +101,8 @@ func (s *site) load() (said string, err error) {
 	}
 	s.orders = st.Orders
 	for n, m := range st.Machines {
+		// Whatever was cut is whole again.
+		m.Spec.Faults.Links = nil
 		s.machines[n] = m
 	}
 	for d, i := range st.Images {

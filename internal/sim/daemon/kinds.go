@@ -35,6 +35,8 @@ type kind interface {
 	cannot(fault string) string
 	// sever makes the network as the cuts have it; at says which machines are in a zone.
 	sever(cuts []protocol.Cut, at func(zone string) []netip.Addr) error
+	// holdsBack says whether machines hold back themselves what the network would not carry.
+	holdsBack() bool
 	// switches says whether the site has its machines' power.
 	switches() bool
 	// take chooses the machine that is there already; of others it says nothing.
@@ -94,12 +96,13 @@ func (k played) compose(ctx context.Context, _ protocol.Image) error {
 
 func (k played) fill(*host.Spec, string) {}
 
-func (k played) cannot(fault string) string {
-	if slices.Contains(protocol.NetworkFaults, fault) {
-		return "a site of kind simulated cannot make " + fault + " happen: its machines share the loopback of this computer"
-	}
-	return ""
-}
+func (k played) cannot(string) string { return "" }
+
+// The connections of stand-ins and of the datastore go through what a machine of this kind has
+// for a network; those that a real control plane makes on it do not.
+func (k played) holdsBack() bool { return true }
+
+func (k real) holdsBack() bool { return false }
 
 func (k played) sever([]protocol.Cut, func(string) []netip.Addr) error { return nil }
 

@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"os/exec"
@@ -22,6 +24,7 @@ import (
 	"sigs.k8s.io/yaml"
 
 	"verbund/internal/sim/host"
+	"verbund/internal/unit"
 )
 
 // Program starts the member's process and watches over it. child is the
@@ -33,10 +36,19 @@ func Program(child []string) host.Program {
 		if err := fs.Parse(e.Args); err != nil || *file == "" {
 			return &host.ExitError{Code: 2, Err: fmt.Errorf("etcd: flags: %v, --config-file=%q", err, *file)}
 		}
-		if err := owned(e, *file); err != nil {
+		own, err := owned(e, *file)
+		if err != nil {
 			return err
 		}
-		cmd := exec.Command(child[0], append(append([]string{}, child[1:]...), e.Host.Path(*file), e.Host.Spec.Root)...)
+		for addr, peer := range own {
+			if err := relay(e, addr, peer); err != nil {
+				return err
+			}
+		}
+		if full, _ := e.Host.Full(); full {
+			return &host.ExitError{Code: 1, Err: fmt.Errorf("etcd: writing to its data: %w", syscall.ENOSPC)}
+		}
+		cmd := exec.Command(child[0], append(append([]string{}, child[1:]...), e.Host.Path(*file), e.Host.Spec.Root, marked+e.Host.Spec.Address.String())...)
 		cmd.Env = append(os.Environ(), "GOGC=40", "GOMEMLIMIT=60MiB")
 		cmd.Stderr = e.Log
 		in, err := cmd.StdinPipe()
@@ -50,6 +62,8 @@ func Program(child []string) host.Program {
 		if err := cmd.Start(); err != nil {
 			return err
 		}
+		go stall(ctx, e.Host, cmd.Process)
+		go end(ctx, e, cmd.Process)
 		ended := make(chan error, 1)
 		go func() {
 			sc := bufio.NewScanner(out)
@@ -84,32 +98,141 @@ func Program(child []string) host.Program {
 	}
 }
 
-// owned refuses to start a member at an address that the machine does not
-// have: its process would not notice on a loopback site.
-func owned(e *host.Env, file string) error {
-	b, err := e.Host.ReadFile(file)
+// behind is how much higher than its declared ports those are at which the member's process
+// listens: what comes to the machine's address goes through the machine's own network, as with
+// every other service on it.
+const behind = 10000
+
+// hidden is where the member's process listens for an address of the machine.
+func hidden(addr netip.AddrPort) netip.AddrPort {
+	return netip.AddrPortFrom(addr.Addr(), addr.Port()+behind)
+}
+
+// relay takes what comes to an address of the machine to the member's process, for as long as
+// the member runs. peer says that it is the one at which other members come.
+func relay(e *host.Env, addr netip.AddrPort, peer bool) error {
+	l, err := e.Listen(addr.String())
 	if err != nil {
 		return err
+	}
+	go func() {
+		defer e.Catch()
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer e.Catch()
+				// It comes from the address of whoever asks: members know each other by it.
+				d := net.Dialer{Timeout: time.Second}
+				if from, ok := c.RemoteAddr().(*net.TCPAddr); ok {
+					d.LocalAddr = &net.TCPAddr{IP: from.IP}
+					// Only members come to each other, and from an address that says nothing.
+					if peer && from.IP.Equal(net.IPv4(127, 0, 0, 1)) {
+						if m := whose(from.AddrPort(), addr); m.IsValid() {
+							e.Comes(c, m)
+						}
+					}
+				}
+				to, err := d.Dial("tcp", hidden(addr).String())
+				if err != nil {
+					// As where nobody listens.
+					c.Close()
+					return
+				}
+				unit.Splice(c, to)
+			}()
+		}
+	}()
+	return nil
+}
+
+// end ends the member's process when the machine's disk takes no more, as the library itself
+// ends it when a write fails: it writes to this computer's disk, which is another one.
+func end(ctx context.Context, e *host.Env, p *os.Process) {
+	for {
+		full, changed := e.Host.Full()
+		if full {
+			e.Logf("writing to its data: %v", syscall.ENOSPC)
+			p.Kill()
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-changed:
+		}
+	}
+}
+
+// stall has the member's process stand still again and again, as if each of its writes took
+// long, while the machine's disk is slow.
+func stall(ctx context.Context, h *host.Host, p *os.Process) {
+	const breath = 50 * time.Millisecond
+	for {
+		slow, changed := h.Stalls()
+		if !slow {
+			select {
+			case <-ctx.Done():
+				return
+			case <-changed:
+			}
+			continue
+		}
+		for _, x := range []struct {
+			does syscall.Signal
+			long time.Duration
+		}{{syscall.SIGSTOP, host.Stall}, {syscall.SIGCONT, breath}} {
+			if p.Signal(x.does) != nil {
+				return
+			}
+			t := time.NewTimer(x.long)
+			select {
+			case <-ctx.Done():
+			case <-t.C:
+			}
+			t.Stop()
+		}
+		if ctx.Err() != nil {
+			return
+		}
+	}
+}
+
+// owned are the addresses at which a member is to listen, and whether it does so for other
+// members. It refuses those that the machine does not have: its process would not notice on a
+// loopback site.
+func owned(e *host.Env, file string) (map[netip.AddrPort]bool, error) {
+	b, err := e.Host.ReadFile(file)
+	if err != nil {
+		return nil, err
 	}
 	var cfg struct {
 		Client string `json:"listen-client-urls"`
 		Peer   string `json:"listen-peer-urls"`
 	}
 	if err := yaml.Unmarshal(b, &cfg); err != nil {
-		return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
+		return nil, &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
 	}
-	for _, list := range []string{cfg.Client, cfg.Peer} {
+	out := map[netip.AddrPort]bool{}
+	for i, list := range []string{cfg.Client, cfg.Peer} {
 		for _, l := range strings.Split(list, ",") {
 			u, err := url.Parse(l)
 			if err != nil {
-				return &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
+				return nil, &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
 			}
 			if err := e.Host.Owns(u.Host); err != nil {
-				return err
+				return nil, err
 			}
+			a, err := netip.ParseAddrPort(u.Host)
+			if err != nil {
+				return nil, &host.ExitError{Code: 2, Err: fmt.Errorf("%s: %w", file, err)}
+			}
+			out[a] = i == 1
 		}
 	}
-	return nil
+	return out, nil
 }
 
 const readyLine = "ready"
@@ -132,6 +255,15 @@ func Main(ctx context.Context, file, root string, in io.Reader, out io.Writer) e
 		&cfg.PeerTLSInfo.CertFile, &cfg.PeerTLSInfo.KeyFile, &cfg.PeerTLSInfo.TrustedCAFile} {
 		if *p != "" {
 			*p = filepath.Join(root, *p)
+		}
+	}
+	for _, list := range [][]url.URL{cfg.ListenClientUrls, cfg.ListenPeerUrls} {
+		for i := range list {
+			a, err := netip.ParseAddrPort(list[i].Host)
+			if err != nil {
+				return fmt.Errorf("listening at %s: %w", list[i].Host, err)
+			}
+			list[i].Host = hidden(a).String()
 		}
 	}
 	cfg.LogLevel, cfg.LogOutputs = "warn", []string{"stderr"}

@@ -50,6 +50,9 @@ type Faults struct {
 	Full     bool          `json:"full"`     // the disk takes no more
 	ClockOff time.Duration `json:"clockOff"` // its clock is ahead by so much
 	Rights   string        `json:"rights"`   // of the login, when it may not do all
+	Slow     bool          `json:"slow"`     // it takes long for everything
+	SlowDisk bool          `json:"slowDisk"` // so does whatever is written to its disk
+	Links    []Link        `json:"links"`    // of its network
 }
 
 // Program is a stand-in. It returns when ctx ends or when it cannot go on; an
@@ -138,6 +141,17 @@ func (e *Env) own(c net.Conn) net.Conn {
 	return &ownedConn{c, e}
 }
 
+// Comes says which machine a connection comes from that was let in, where its address does not.
+func (e *Env) Comes(c net.Conn, from netip.Addr) {
+	o, ok := c.(*ownedConn)
+	if !ok {
+		return
+	}
+	if in, ok := o.Conn.(*conn); ok && in.wire != nil {
+		in.wire.poke(func() { in.wire.peer = from })
+	}
+}
+
 // Leave leaves a connection to the machine's kernel: it lives on when the
 // program ends, for as long as the machine has power.
 func (e *Env) Leave(c net.Conn) {
@@ -213,6 +227,7 @@ type Host struct {
 	sockets map[string]any
 	carried map[netip.Addr]bool
 	off     bool
+	changed chan struct{} // closed when something else is wrong with the machine
 	SSHPort int
 }
 
@@ -225,7 +240,7 @@ var errOff = errors.New("the machine is off")
 func Boot(ctx context.Context, spec Spec, programs map[string]Program, onReboot func()) (*Host, error) {
 	id := make([]byte, 8)
 	rand.Read(id)
-	h := &Host{Spec: spec, BootID: hex.EncodeToString(id), programs: programs, closers: map[io.Closer]struct{}{}, sockets: map[string]any{}, carried: map[netip.Addr]bool{}}
+	h := &Host{Spec: spec, BootID: hex.EncodeToString(id), programs: programs, closers: map[io.Closer]struct{}{}, sockets: map[string]any{}, carried: map[netip.Addr]bool{}, changed: make(chan struct{})}
 	h.ctx, h.cancel = context.WithCancelCause(ctx)
 	h.Net = NewNet(h)
 	for _, d := range []string{"etc/systemd/system/multi-user.target.wants", "var/log/units", "var/lib", "opt/verbund/slots/a", "opt/verbund/slots/b", "run"} {
@@ -261,7 +276,12 @@ func (h *Host) Console(format string, args ...any) {
 }
 
 // Scale turns a duration of life into one of the simulation.
-func (h *Host) Scale(d time.Duration) time.Duration { return d / time.Duration(max(h.Spec.Pace, 1)) }
+func (h *Host) Scale(d time.Duration) time.Duration {
+	if h.faults().Slow {
+		d *= slower
+	}
+	return d / time.Duration(max(h.Spec.Pace, 1))
+}
 
 // pause lets simulated work take its time; it ends early with the context.
 func pause(ctx context.Context, d time.Duration) error {
@@ -301,6 +321,11 @@ func (h *Host) writeFrom(p string, r io.Reader, size int64, mode fs.FileMode) er
 	if err := h.room(size); err != nil {
 		return fmt.Errorf("write %s: %w", p, err)
 	}
+	if h.faults().SlowDisk {
+		if err := pause(h.ctx, Stall); err != nil {
+			return fmt.Errorf("write %s: %w", p, err)
+		}
+	}
 	full := h.Path(p)
 	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
 		return err
@@ -332,11 +357,30 @@ func (h *Host) room(n int64) error {
 	return nil
 }
 
+// Stall is how long a slow disk takes for one write more than a good one.
+const Stall = 150 * time.Millisecond
+
+// Stalls says whether the machine's disk is slow, or all of it, and returns a channel that is
+// closed when that may have changed.
+func (h *Host) Stalls() (bool, <-chan struct{}) {
+	f, changed := h.suffering()
+	return f.SlowDisk || f.Slow, changed
+}
+
+// Full says whether the machine's disk takes no more, as a fault, and returns a channel that is
+// closed when that may have changed.
+func (h *Host) Full() (bool, <-chan struct{}) {
+	f, changed := h.suffering()
+	return f.Full, changed
+}
+
 // Suffer sets what is wrong with the machine.
 func (h *Host) Suffer(f Faults) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.Spec.Faults = f
+	close(h.changed)
+	h.changed = make(chan struct{})
 }
 
 // faults is what is wrong with the machine.
@@ -393,12 +437,18 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 	if err != nil {
 		return nil, err
 	}
-	d := net.Dialer{Timeout: 5 * time.Second}
+	// It comes from the machine's own address, so that whoever is asked knows who asks.
+	d := net.Dialer{Timeout: connects, LocalAddr: &net.TCPAddr{IP: h.Spec.Address.AsSlice()}}
+	if to, err := netip.ParseAddr(ip); err == nil {
+		if err := h.connect(ctx, to); err != nil {
+			return nil, &net.OpError{Op: "dial", Net: network, Addr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(to, 0)), Err: err}
+		}
+	}
 	c, err := d.DialContext(ctx, network, net.JoinHostPort(ip, port))
 	if err != nil {
 		return nil, err
 	}
-	return h.conn(c)
+	return h.conn(c, nil)
 }
 
 // Owns says whether the machine has the address of HOST:PORT. This computer
@@ -456,34 +506,10 @@ func (l *listener) Accept() (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return l.h.conn(c)
+	return l.h.conn(c, newWire(l.h, c.RemoteAddr()))
 }
 
 func (l *listener) Close() error { l.h.untrack(l); return l.Listener.Close() }
-
-type conn struct {
-	net.Conn
-	h *Host
-}
-
-func (c *conn) Close() error { c.h.untrack(c); return c.Conn.Close() }
-
-// CloseWrite ends one direction of a stream.
-func (c *conn) CloseWrite() error {
-	if t, ok := c.Conn.(*net.TCPConn); ok {
-		return t.CloseWrite()
-	}
-	return nil
-}
-
-func (h *Host) conn(c net.Conn) (net.Conn, error) {
-	tc := &conn{c, h}
-	if !h.track(tc) {
-		c.Close()
-		return nil, errOff
-	}
-	return tc, nil
-}
 
 func (h *Host) track(c io.Closer) bool {
 	h.mu.Lock()

@@ -3,7 +3,9 @@ package host
 import (
 	"context"
 	"errors"
+	"io"
 	"net/netip"
+	"os"
 
 	"verbund/internal/unit"
 )
@@ -16,7 +18,12 @@ func Ours(e *Env) unit.Machine { return ours{e} }
 
 func (o ours) ReadFile(p string) ([]byte, error) { return o.Host.ReadFile(p) }
 func (o ours) Path(p string) string              { return o.Host.Path(p) }
+func (o ours) Remove(p string) error             { return os.Remove(o.Host.Path(p)) }
 func (o ours) Ready()                            { o.Env.Ready() }
+
+func (o ours) Write(p string, r io.Reader, size int64) error {
+	return o.Host.writeFrom(p, r, size, 0o600)
+}
 
 func (o ours) Carry(_ context.Context, a netip.Addr) (func(), error) { return o.Host.Carry(a), nil }
 

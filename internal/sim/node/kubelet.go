@@ -440,6 +440,18 @@ func (k *kubelet) told(uid types.UID, reason string) bool {
 	return true
 }
 
+// nameServer is whom pods ask for names; the zero address if nobody.
+func (k *kubelet) nameServer() netip.Addr {
+	if len(k.cfg.ClusterDNS) == 0 {
+		return netip.Addr{}
+	}
+	a, err := netip.ParseAddr(k.cfg.ClusterDNS[0])
+	if err != nil {
+		k.e.Logf("clusterDNS: %v", err)
+	}
+	return a
+}
+
 // begin starts a pod that does not run yet.
 func (k *kubelet) begin(ctx context.Context, p *corev1.Pod) (*pod, error) {
 	ip := k.ip
@@ -480,7 +492,7 @@ func (k *kubelet) begin(ctx context.Context, p *corev1.Pod) (*pod, error) {
 	if err := k.tokens.write(ctx, p); err != nil {
 		return nil, err
 	}
-	return k.rt.start(p, d, ip, files, tokenFile(p.UID), k.nudge), nil
+	return k.rt.start(p, d, ip, k.nameServer(), files, tokenFile(p.UID), k.nudge), nil
 }
 
 // address is a free address of the node's range.

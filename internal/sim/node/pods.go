@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -29,7 +30,7 @@ import (
 
 // Images are the programs of all images, by name.
 func Images() map[string]PodProgram {
-	return map[string]PodProgram{"fairway": fairway, "coredns": coredns, "tidetable": webApp, "lampbook": webApp}
+	return map[string]PodProgram{"fairway": fairway, "coredns": coredns, "tidetable": webApp, "lampbook": webApp, "witness": webApp}
 }
 
 const cniFile = "/etc/cni/net.d/10-fairway.conflist"
@@ -207,6 +208,10 @@ func webApp(ctx context.Context, p *PodEnv) error {
 	name := p.Pod.Spec.Containers[0].Name
 	srv := serve.HTTP(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Connection", "close")
+		if r.URL.Path == "/ask" {
+			passOn(w, r, p)
+			return
+		}
 		fmt.Fprintf(w, "%s %s answers from %s on %s\n", name, p.Version, p.Pod.Name, p.Host.Spec.Name)
 	}))
 	ended := make(chan error, 1)
@@ -235,6 +240,93 @@ func webApp(ctx context.Context, p *PodEnv) error {
 	end, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	return srv.Shutdown(end)
+}
+
+// passOn answers with what another one does whom this pod finds by a name, or at an address.
+func passOn(w http.ResponseWriter, r *http.Request, p *PodEnv) {
+	ctx, cancel := context.WithTimeout(r.Context(), serve.Hello)
+	defer cancel()
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+r.URL.Query().Get("name")+"/", nil)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	c := http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, to string) (net.Conn, error) {
+		name, port, err := net.SplitHostPort(to)
+		if err != nil {
+			return nil, err
+		}
+		at, err := netip.ParseAddr(name)
+		if err != nil {
+			at, err = p.resolve(ctx, name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		n, err := strconv.ParseUint(port, 10, 16)
+		if err != nil {
+			return nil, err
+		}
+		return p.Host.Net.DialPod(ctx, netip.AddrPortFrom(at, uint16(n)))
+	}}}
+	a, err := c.Do(q)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	}
+	defer a.Body.Close()
+	w.WriteHeader(a.StatusCode)
+	io.Copy(w, io.LimitReader(a.Body, 1<<16))
+}
+
+// resolve asks the cluster's DNS for the address of a name (RFC 1035, over TCP).
+func (p *PodEnv) resolve(ctx context.Context, name string) (netip.Addr, error) {
+	if !p.DNS.IsValid() {
+		return netip.Addr{}, fmt.Errorf("lookup %s: the pod was given no name server", name)
+	}
+	c, err := p.Host.Net.DialPod(ctx, netip.AddrPortFrom(p.DNS, 53))
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("lookup %s on %s: %w", name, p.DNS, err)
+	}
+	defer c.Close()
+	if until, ok := ctx.Deadline(); ok {
+		c.SetDeadline(until)
+	}
+	n, err := dnsmessage.NewName(strings.TrimSuffix(name, ".") + ".")
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("lookup %s: %w", name, err)
+	}
+	q := dnsmessage.Message{Header: dnsmessage.Header{ID: 1, RecursionDesired: true}, Questions: []dnsmessage.Question{{Name: n, Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET}}}
+	b, err := q.Pack()
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	if _, err := c.Write(append([]byte{byte(len(b) >> 8), byte(len(b))}, b...)); err != nil {
+		return netip.Addr{}, fmt.Errorf("lookup %s on %s: %w", name, p.DNS, err)
+	}
+	m, err := readDNS(c)
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("lookup %s on %s: %w", name, p.DNS, err)
+	}
+	for _, x := range m.Answers {
+		if a, ok := x.Body.(*dnsmessage.AResource); ok {
+			return netip.AddrFrom4(a.A), nil
+		}
+	}
+	return netip.Addr{}, fmt.Errorf("lookup %s on %s: no such host", name, p.DNS)
+}
+
+// readDNS reads one message with its length in front (RFC 1035, 4.2.2).
+func readDNS(c io.Reader) (m dnsmessage.Message, err error) {
+	var size [2]byte
+	if _, err := io.ReadFull(c, size[:]); err != nil {
+		return m, err
+	}
+	b := make([]byte, int(size[0])<<8|int(size[1]))
+	if _, err := io.ReadFull(c, b); err != nil {
+		return m, err
+	}
+	return m, m.Unpack(b)
 }
 
 // coredns answers for services, over TCP, on the pod network.
@@ -287,17 +379,12 @@ func coredns(ctx context.Context, p *PodEnv) error {
 
 // answerDNS answers one question with a length in front (RFC 1035, 4.2.2).
 func answerDNS(c net.Conn, domain string, svcs cache.SharedIndexInformer) error {
-	var size [2]byte
-	if _, err := io.ReadFull(c, size[:]); err != nil {
+	m, err := readDNS(c)
+	if err != nil {
 		return err
 	}
-	b := make([]byte, int(size[0])<<8|int(size[1]))
-	if _, err := io.ReadFull(c, b); err != nil {
-		return err
-	}
-	var m dnsmessage.Message
-	if err := m.Unpack(b); err != nil || len(m.Questions) != 1 {
-		return fmt.Errorf("not a question: %w", err)
+	if len(m.Questions) != 1 {
+		return fmt.Errorf("not one question, but %d", len(m.Questions))
 	}
 	q := m.Questions[0]
 	r := dnsmessage.Message{Header: dnsmessage.Header{ID: m.ID, Response: true, Authoritative: true, RCode: dnsmessage.RCodeNameError}, Questions: m.Questions}

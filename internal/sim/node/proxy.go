@@ -122,34 +122,18 @@ func (p *proxy) install(svcs, slices cache.SharedIndexInformer) {
 				continue // the fabric carries streams alone
 			}
 			at := netip.AddrPortFrom(ip, uint16(sp.Port))
-			ready, serving := []netip.AddrPort{}, []netip.AddrPort{}
-			for _, sl := range eps[s.Namespace+"/"+s.Name] {
-				for _, port := range sl.Ports {
-					if port.Name == nil || *port.Name != sp.Name || port.Port == nil {
-						continue
-					}
-					for _, ep := range sl.Endpoints {
-						a, err := netip.ParseAddr(ep.Addresses[0])
-						if err != nil {
-							continue
-						}
-						to := netip.AddrPortFrom(a, uint16(*port.Port))
-						if ep.Conditions.Ready == nil || *ep.Conditions.Ready {
-							ready = append(ready, to)
-						} else if ep.Conditions.Serving != nil && *ep.Conditions.Serving {
-							serving = append(serving, to)
-						}
-					}
-				}
-			}
-			// Endpoints on their way out serve only if there is no other.
-			if len(ready) == 0 {
-				ready = serving
-			}
+			ready, here := p.pods(eps[s.Namespace+"/"+s.Name], sp.Name)
 			table[at] = ready
-			if sp.NodePort != 0 {
-				target[sp.NodePort] = at
+			if sp.NodePort == 0 {
+				continue
 			}
+			// Whoever comes from outside to a service with this policy is taken to pods of this
+			// node alone.
+			if s.Spec.ExternalTrafficPolicy == corev1.ServiceExternalTrafficPolicyLocal {
+				at = netip.AddrPortFrom(netip.IPv4Unspecified(), uint16(sp.NodePort))
+				table[at] = here
+			}
+			target[sp.NodePort] = at
 		}
 	}
 	p.e.Host.Net.SetServices(table)
@@ -176,6 +160,39 @@ func (p *proxy) install(svcs, slices cache.SharedIndexInformer) {
 			go p.answer(l, port)
 		}
 	}
+}
+
+// pods are where the pods of a service's port are, and those of them on this node that are
+// ready. Endpoints on their way out serve only if there is no other.
+func (p *proxy) pods(of []discoveryv1.EndpointSlice, portName string) (ready, here []netip.AddrPort) {
+	serving := []netip.AddrPort{}
+	ready = []netip.AddrPort{}
+	for _, sl := range of {
+		for _, port := range sl.Ports {
+			if port.Name == nil || *port.Name != portName || port.Port == nil {
+				continue
+			}
+			for _, ep := range sl.Endpoints {
+				a, err := netip.ParseAddr(ep.Addresses[0])
+				if err != nil {
+					continue
+				}
+				to := netip.AddrPortFrom(a, uint16(*port.Port))
+				if ep.Conditions.Ready == nil || *ep.Conditions.Ready {
+					ready = append(ready, to)
+					if ep.NodeName != nil && *ep.NodeName == p.e.Host.Spec.Name {
+						here = append(here, to)
+					}
+				} else if ep.Conditions.Serving != nil && *ep.Conditions.Serving {
+					serving = append(serving, to)
+				}
+			}
+		}
+	}
+	if len(ready) == 0 {
+		ready = serving
+	}
+	return ready, here
 }
 
 func (p *proxy) answer(l net.Listener, port int32) {

@@ -33,6 +33,7 @@ type PodEnv struct {
 	Host    *host.Host
 	Net     *host.Pod // nil with the machine's own network
 	IP      netip.Addr
+	DNS     netip.Addr // name server of pods with a network of their own
 	Version string
 	Pod     *corev1.Pod
 	Token   string            // file with the token of its service account
@@ -246,12 +247,12 @@ func (r *runtime) find(uid types.UID) *pod {
 }
 
 // start runs a pod's program until stop.
-func (r *runtime) start(p *corev1.Pod, d host.Descriptor, ip netip.Addr, files map[string]string, token string, changed func()) *pod {
+func (r *runtime) start(p *corev1.Pod, d host.Descriptor, ip, dns netip.Addr, files map[string]string, token string, changed func()) *pod {
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &pod{ip: ip, started: time.Now(), cancel: cancel, done: make(chan struct{}), log: &ring{changed: make(chan struct{})}}
 	env := &PodEnv{Host: r.h, IP: ip, Version: d.Version, Pod: p, Token: token, Files: files, Log: s.log}
 	if !p.Spec.HostNetwork {
-		env.Net = r.h.Net.AddPod(ip)
+		env.Net, env.DNS = r.h.Net.AddPod(ip), dns
 	}
 	set := func(f func()) {
 		s.mu.Lock()

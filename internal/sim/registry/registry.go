@@ -41,8 +41,8 @@ import (
 	"verbund/internal/site/protocol"
 )
 
-// examples are the images of the shipped applications.
-var examples = []versions.Component{{Name: "tidetable", Version: "1.0"}, {Name: "tidetable", Version: "1.1"}, {Name: "lampbook", Version: "1.0"}}
+// examples are the images of the shipped applications, and of the proof.
+var examples = []versions.Component{{Name: "tidetable", Version: "1.0"}, {Name: "tidetable", Version: "1.1"}, {Name: "lampbook", Version: "1.0"}, versions.Witness}
 
 // Stock lists every artefact that the registry has.
 func Stock(cat *versions.Catalogue) []versions.Component {

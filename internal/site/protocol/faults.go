@@ -15,36 +15,51 @@ type Fault struct {
 
 // The faults that a site knows.
 const (
-	FullDisk     = "full-disk"
-	MendedDisk   = "mended-disk"
-	WrongClock   = "wrong-clock"
-	MendedClock  = "mended-clock"
-	LesserRights = "lesser-rights"
-	FullRights   = "full-rights"
-	NewHostKey   = "new-host-key"
-	NewLease     = "new-lease"
-	LostMachine  = "lost-machine" // it is gone, with its disk and address
-	DamagedBlob  = "damaged-blob"
-	MendedBlob   = "mended-blob"
-	LostZone     = "lost-zone"
+	FullDisk      = "full-disk"
+	MendedDisk    = "mended-disk"
+	WrongClock    = "wrong-clock"
+	MendedClock   = "mended-clock"
+	LesserRights  = "lesser-rights"
+	FullRights    = "full-rights"
+	NewHostKey    = "new-host-key"
+	NewLease      = "new-lease"
+	LostMachine   = "lost-machine" // it is gone, with its disk and address
+	DamagedBlob   = "damaged-blob"
+	MendedBlob    = "mended-blob"
+	LostZone      = "lost-zone"
+	SlowMachine   = "slow-machine"
+	MendedMachine = "mended-machine"
+	SlowDisk      = "slow-disk"
+	LostDisk      = "lost-disk" // it has an empty one instead
 
 	// Between two zones, or between one and all others.
 	CutNetwork    = "cut-network"     // nothing comes through
 	OneWayNetwork = "one-way-network" // nothing comes through from the first to the second
 	LossyNetwork  = "lossy-network"   // a part is lost
+	SlowNetwork   = "slow-network"    // everything takes longer
 	MendedNetwork = "mended-network"  // everything comes through again
+)
+
+// What is said of a site that has its machines' power, among the faults that it can make happen:
+// these are asked for as power is.
+const (
+	CutPower  = "cut-power"
+	GivePower = "power"
 )
 
 // The faults by what they happen to.
 var (
-	MachineFaults  = []string{FullDisk, MendedDisk, WrongClock, MendedClock, LesserRights, FullRights, NewHostKey, NewLease, LostMachine}
+	MachineFaults  = []string{FullDisk, MendedDisk, WrongClock, MendedClock, LesserRights, FullRights, NewHostKey, NewLease, LostMachine, SlowMachine, MendedMachine, SlowDisk, LostDisk}
 	ArtefactFaults = []string{DamagedBlob, MendedBlob}
-	ZoneFaults     = []string{LostZone, CutNetwork, OneWayNetwork, LossyNetwork, MendedNetwork}
-	NetworkFaults  = []string{CutNetwork, OneWayNetwork, LossyNetwork, MendedNetwork}
+	ZoneFaults     = []string{LostZone, CutNetwork, OneWayNetwork, LossyNetwork, SlowNetwork, MendedNetwork}
+	NetworkFaults  = []string{CutNetwork, OneWayNetwork, LossyNetwork, SlowNetwork, MendedNetwork}
 )
+
+// Faults are all of them.
+func Faults() []string { return slices.Concat(MachineFaults, ArtefactFaults, ZoneFaults) }
 
 // ChooseFault says which ones there are.
 func ChooseFault() string {
-	all := slices.Concat(MachineFaults, ArtefactFaults, ZoneFaults)
+	all := Faults()
 	return "choose " + strings.Join(all[:len(all)-1], ", ") + " or " + all[len(all)-1]
 }

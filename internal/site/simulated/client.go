@@ -193,6 +193,11 @@ func Faults() (machines, artefacts, zones []string) {
 	return protocol.MachineFaults, protocol.ArtefactFaults, protocol.ZoneFaults
 }
 
+// Possible are the faults that this site can make happen.
+func (c *Client) Possible(ctx context.Context) (faults []string, err error) {
+	return faults, c.call(ctx, http.MethodGet, "/faults", nil, &faults)
+}
+
 // Fault makes something of that kind go wrong with a machine, an artefact as
 // NAME:VERSION, or a zone.
 func (c *Client) Fault(ctx context.Context, kind, name string) error {
