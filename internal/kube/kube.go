@@ -3,12 +3,14 @@
 package kube
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
 	corev1 "k8s.io/api/core/v1"
@@ -69,28 +71,38 @@ func Of(api kubernetes.Interface, mayLose ...Loss) *Client {
 
 // ReadyAt asks the API server at an address whether it is ready.
 func (c *Client) ReadyAt(ctx context.Context, addr string) error {
+	_, err := c.fresh(ctx, addr, http.MethodGet, "/readyz", nil, 500)
+	return err
+}
+
+// fresh asks whoever answers for the API at an address, over a connection of its own, and reads
+// no more of the answer than most bytes.
+func (c *Client) fresh(ctx context.Context, addr, method, path string, body []byte, most int64) ([]byte, error) {
 	tlsc, err := rest.TLSConfigFor(c.cfg)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	hc := http.Client{Timeout: 3 * time.Second, Transport: &http.Transport{TLSClientConfig: tlsc, DisableKeepAlives: true, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
 		var d net.Dialer
 		return d.DialContext(ctx, network, addr)
 	}}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.cfg.Host+"/readyz", nil)
+	req, err := http.NewRequestWithContext(ctx, method, c.cfg.Host+path, bytes.NewReader(body))
 	if err != nil {
-		return err
+		return nil, err
+	}
+	if len(body) > 0 {
+		req.Header.Set("Content-Type", "application/json")
 	}
 	resp, err := hc.Do(req)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer resp.Body.Close()
-	b, _ := io.ReadAll(io.LimitReader(resp.Body, 500))
-	if resp.StatusCode != http.StatusOK {
-		return fmt.Errorf("%s: %s", resp.Status, b)
+	b, err := io.ReadAll(io.LimitReader(resp.Body, most))
+	if resp.StatusCode != http.StatusOK && resp.StatusCode != http.StatusCreated {
+		return nil, fmt.Errorf("%s: %s", resp.Status, b[:min(len(b), 500)])
 	}
-	return nil
+	return b, err
 }
 
 // Ready says whether a node is Ready, and why not.
@@ -101,6 +113,28 @@ func Ready(n *corev1.Node) (bool, string) {
 		}
 	}
 	return false, "it has not reported yet"
+}
+
+// PodTrouble says why a pod does not serve; empty when it does.
+func PodTrouble(p *corev1.Pod) string {
+	if p.DeletionTimestamp != nil {
+		return "pod " + p.Name + " is being removed"
+	}
+	why := fmt.Sprintf("pod %s is %s", p.Name, strings.ToLower(string(p.Status.Phase)))
+	for _, s := range p.Status.ContainerStatuses {
+		if w := s.State.Waiting; w != nil {
+			why += fmt.Sprintf(": %s %s", w.Reason, w.Message)
+		}
+	}
+	for _, c := range p.Status.Conditions {
+		switch {
+		case c.Type == corev1.PodReady && c.Status == corev1.ConditionTrue:
+			return ""
+		case c.Type == corev1.PodScheduled && c.Status != corev1.ConditionTrue:
+			why += ": " + c.Message
+		}
+	}
+	return strings.TrimSpace(why)
 }
 
 // PodsOn lists the pods of a node.

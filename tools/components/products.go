@@ -39,9 +39,11 @@ func products(s *set) []product {
 		product{name: "haproxy", debian: "haproxy", program: "usr/sbin/haproxy", found: func(ctx context.Context) (string, error) { return packed(ctx, "haproxy") }},
 		product{name: "fairway", version: s.Fairway, packages: []string{"verbund/cmd/fairway"}, flags: []string{"-X", "main.version=" + s.Fairway}},
 		product{name: "endpoint-carrier", version: "v1.0.0", packages: []string{"verbund/cmd/verbund"}, rename: "endpoint-carrier"},
+		product{name: "backup-keeper", version: "v1.0.0", packages: []string{"verbund/cmd/verbund"}, rename: "backup-keeper"},
 		product{name: "request-approver", version: "v1.0.0", packages: []string{"verbund/cmd/verbund"}, rename: "request-approver"},
 		product{name: "pause", version: "v1.0.0", packages: []string{"verbund/tools/components/pause"}},
 		product{name: "tidetable", version: "1.0", packages: []string{"verbund/tools/components/tidetable"}, flags: []string{"-X", "main.version=1.0"}},
+		product{name: "witness", version: "1.0", packages: []string{"verbund/tools/components/tidetable"}, flags: []string{"-X", "main.name=witness"}, rename: "witness"},
 		product{name: "tidetable", version: "1.1", packages: []string{"verbund/tools/components/tidetable"}, flags: []string{"-X", "main.version=1.1"}},
 	)
 }

@@ -19,8 +19,12 @@ func TestProducts(t *testing.T) {
 			t.Errorf("%+v", p)
 		}
 		have[p.name] = true
+		// An image is started by the program of its name.
+		if p.debian == "" && nameOf(p, p.packages[0]) != p.name {
+			t.Errorf("the program of %s is called %s", p.name, nameOf(p, p.packages[0]))
+		}
 	}
-	for _, n := range []string{"etcd", "kube-apiserver", "kube-controller-manager", "kube-scheduler", "endpoint-carrier", "request-approver", "containerd", "kubelet", "kube-proxy", "haproxy", "fairway", "coredns", "pause"} {
+	for _, n := range []string{"etcd", "kube-apiserver", "kube-controller-manager", "kube-scheduler", "endpoint-carrier", "request-approver", "containerd", "kubelet", "kube-proxy", "haproxy", "fairway", "coredns", "pause", "witness"} {
 		if !have[n] {
 			t.Errorf("%s is not built", n)
 		}

@@ -53,6 +53,12 @@ func Carried(o *plan.Observed, c *topology.Cluster, p *plan.Plan, s plan.Step) {
 			seen.Units = running(m)
 		}
 		o.Machines[s.Machine] = seen
+	case plan.Node, plan.Control, plan.Carry, plan.Balance:
+		seen.Units = running(m)
+		o.Machines[s.Machine] = seen
+	case plan.Entrust:
+		seen.Rest = o.Rest
+		o.Machines[s.Machine] = seen
 	case plan.Member:
 		o.Members[s.Machine] = plan.MemberSeen{ID: uint64(len(o.Members) + 1<<20), Healthy: true}
 	case plan.Label:

@@ -15,7 +15,14 @@ type Pod struct {
 	Memory int64 // bytes, asked for
 	// Fits says on which nodes it may run, by its selector, affinity and tolerations.
 	Fits    func(Node) bool
-	Budgets []int // places of those that count it
+	Budgets []int   // places of those that count it
+	Apart   []Apart // pods beside which it may not run, by its required anti-affinity
+}
+
+// Apart are pods that may not run beside one.
+type Apart struct {
+	Zone bool // in the same zone; otherwise on the same node
+	Of   func(*Pod) bool
 }
 
 // Budget guards pods against being evicted together.
@@ -49,6 +56,7 @@ type world struct {
 	next    int             // of order, at which a place is looked for first
 	all     int64           // processors of the workers at the beginning
 	open    int64           // of those that take pods
+	apart   bool            // some pods may not run beside others
 }
 
 // room is what a node has left.
@@ -66,7 +74,9 @@ func newWorld(in Input) *world {
 	w.all = w.open
 	for i := range in.Pods {
 		p := &in.Pods[i]
-		w.put(&Pod{p.Name, p.Node, p.CPU, p.Memory, p.Fits, p.Budgets}, p.Node)
+		own := *p
+		w.apart = w.apart || len(p.Apart) > 0
+		w.put(&own, p.Node)
 	}
 	return w
 }
@@ -152,12 +162,75 @@ func (w *world) place(p *Pod) string {
 	for i := range w.order {
 		at := (w.next + i) % len(w.order)
 		r := w.nodes[w.order[at]]
-		if !r.closed && r.Name != p.Node && r.cpu >= p.CPU && r.memory >= p.Memory && (p.Fits == nil || p.Fits(r.Node)) {
+		if !r.closed && r.Name != p.Node && r.cpu >= p.CPU && r.memory >= p.Memory && (p.Fits == nil || p.Fits(r.Node)) && w.bears(p, r) {
 			w.next = at + 1
 			return r.Name
 		}
 	}
 	return ""
+}
+
+// bears says whether no pod keeps another one off a node: it goes both ways, as the scheduler
+// of Kubernetes has it.
+func (w *world) bears(p *Pod, r *room) bool {
+	if !w.apart {
+		return true
+	}
+	for _, node := range w.order {
+		n := w.nodes[node]
+		same := n.Name == r.Name
+		if !same && (n.Zone == "" || n.Zone != r.Zone) {
+			continue
+		}
+		keeps := func(a, b *Pod) bool {
+			return slices.ContainsFunc(a.Apart, func(x Apart) bool { return (same || x.Zone) && x.Of(b) })
+		}
+		for _, o := range w.pods[node] {
+			if o != p && (keeps(p, o) || keeps(o, p)) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// spare tries what would happen if the fullest node failed as well: it returns that node and a
+// pod of it that would have no place, or nothing.
+func (w *world) spare() (node string, without *Pod) {
+	var fullest *room
+	for _, n := range w.order {
+		if r := w.nodes[n]; !r.closed && r.Group != "" && len(w.pods[n]) > 0 && (fullest == nil || r.CPU-r.cpu > fullest.CPU-fullest.cpu) {
+			fullest = r
+		}
+	}
+	if fullest == nil {
+		return "", nil
+	}
+	next, pods := w.next, slices.Clone(w.pods[fullest.Name])
+	defer func() { w.next = next }()
+	fullest.closed = true
+	defer func() { fullest.closed = false }()
+	type moved struct {
+		p  *Pod
+		to string
+	}
+	var tried []moved
+	for _, p := range pods {
+		to := w.place(p)
+		if to == "" {
+			without = p
+			break
+		}
+		w.put(p, to)
+		tried = append(tried, moved{p, to})
+	}
+	for _, t := range tried {
+		w.pods[t.to] = w.pods[t.to][:len(w.pods[t.to])-1]
+		w.nodes[t.to].cpu += t.p.CPU
+		w.nodes[t.to].memory += t.p.Memory
+		t.p.Node = fullest.Name
+	}
+	return fullest.Name, without
 }
 
 func thousandths(n int64) string {

@@ -63,6 +63,9 @@ type Result struct {
 	Capacity []Point       `json:"capacity"`
 	Lowest   Point         `json:"lowest"`
 	Blocked  []Trouble     `json:"blocked"` // drains that a budget or the lack of room is in the way of
+	// Spare is the first moment at which pods would have no place if one more machine failed;
+	// nil: there is none.
+	Spare *Trouble `json:"spare,omitempty"`
 	// Ends says why it does not come to its end: a machine that fails, or a drain that nothing
 	// lets end.
 	Ends string `json:"ends,omitempty"`
@@ -83,6 +86,8 @@ func Run(in Input) (*Result, error) {
 	}
 	x.o.Part, x.o.Held = in.Part, false
 	x.note()
+	_, without := x.w.spare()
+	x.tight = without != nil
 	for range mostPlans {
 		done, err := x.round()
 		if err != nil {
@@ -106,6 +111,8 @@ type play struct {
 	c        *topology.Cluster
 	cordoned map[string]bool
 	spared   map[string]int
+	last     []plan.Step // of the plan before
+	tight    bool        // the failure of one machine leaves pods without a place before it begins
 }
 
 // round plays one plan.
@@ -141,9 +148,12 @@ func (x *play) round() (done bool, err error) {
 			return false, err
 		}
 	}
-	if len(p.Steps) == 0 {
+	// A plan that comes a second time comes for ever: what it is for does not show in virtual
+	// time, and nothing further can be said.
+	if len(p.Steps) == 0 || slices.EqualFunc(p.Steps, x.last, func(a, b plan.Step) bool { return a.ID == b.ID && a.Text == b.Text }) {
 		return true, nil
 	}
+	x.last = p.Steps
 	if x.res.Plans > 0 {
 		x.now += x.in.Between
 	}
@@ -209,11 +219,24 @@ func (x *play) begin(s plan.Step) underway {
 		}
 		x.cordoned[s.Machine] = true
 		x.note()
+		x.spare(s.Machine)
 	case s.Machine == x.in.Fail && s.Machine != "" && (s.Kind == plan.Ready || s.Kind == plan.Switch):
 		u.failed = true
 	}
 	u.to = x.now + takes
 	return u
+}
+
+// spare notes the first moment without room for one more failure, where there was room for it
+// before anything began: a cluster that never has any does not need to be told each time.
+func (x *play) spare(emptied string) {
+	if x.res.Spare != nil || x.tight {
+		return
+	}
+	node, p := x.w.spare()
+	if p != nil {
+		x.res.Spare = &Trouble{emptied, x.now, x.now.Seconds(), fmt.Sprintf("if %s failed while %s is out, pod %s would have no place", node, emptied, p.Name)}
+	}
 }
 
 // ended takes the end of a step that went well.

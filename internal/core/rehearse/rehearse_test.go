@@ -222,3 +222,60 @@ func BenchmarkRun(b *testing.B) {
 		})
 	}
 }
+
+// worker keeps pods off control-plane machines, as their taint does.
+func worker(n rehearse.Node) bool { return n.Group != "" }
+
+// A cluster that has room for one failure says when it has none while a machine is out; one
+// that never has any is not told again.
+func TestSpare(t *testing.T) {
+	text := fmt.Sprintf(text, "batch: 1, trial: 0")
+	try := func(cpu int64) *rehearse.Result {
+		in := input(t, text, living(t, text, "v1.36.3"))
+		for i := 1; i <= 4; i++ {
+			in.Pods = append(in.Pods, rehearse.Pod{Name: fmt.Sprintf("tides/p%d", i), Node: fmt.Sprintf("tidewatch-gauges-%d", i), CPU: cpu, Fits: worker})
+		}
+		return run(t, in)
+	}
+	if r := try(1000); r.Spare != nil {
+		t.Errorf("with much room: %+v", r.Spare)
+	}
+	// Four pods of two processors fill two nodes of four: with one out and one failing there is
+	// just room; pods of more than two need a node each.
+	if r := try(2000); r.Spare != nil {
+		t.Errorf("with just room: %+v", r.Spare)
+	}
+	if r := try(2100); r.Spare != nil {
+		t.Errorf("a cluster that is full from the outset: %+v", r.Spare)
+	}
+	in := input(t, text, living(t, text, "v1.36.3"))
+	for i := 1; i <= 3; i++ {
+		in.Pods = append(in.Pods, rehearse.Pod{Name: fmt.Sprintf("tides/p%d", i), Node: fmt.Sprintf("tidewatch-gauges-%d", i), CPU: 2100, Fits: worker})
+	}
+	if r := run(t, in); r.Spare == nil || !strings.Contains(r.Spare.Text, "would have no place") || len(r.Blocked) > 0 {
+		t.Errorf("three that need a node each, of four: %+v, %v", r.Spare, r.Blocked)
+	}
+}
+
+// Pods that may not run beside each other need nodes, or zones, of their own; it goes both ways.
+func TestApart(t *testing.T) {
+	text := strings.Replace(fmt.Sprintf(text, "batch: 1, trial: 0"), "count: 4", "count: 3", 1)
+	tide := func(p *rehearse.Pod) bool { return strings.HasPrefix(p.Name, "tides/") }
+	try := func(pods ...rehearse.Pod) []rehearse.Trouble {
+		in := input(t, text, living(t, text, "v1.36.3"))
+		in.Pods = pods
+		return run(t, in).Blocked
+	}
+	near := []rehearse.Apart{{Of: tide}}
+	a, b, c := rehearse.Pod{Name: "tides/a", Node: "tidewatch-gauges-1", Apart: near, Fits: worker}, rehearse.Pod{Name: "tides/b", Node: "tidewatch-gauges-2", Apart: near, Fits: worker}, rehearse.Pod{Name: "tides/c", Node: "tidewatch-gauges-3", Apart: near, Fits: worker}
+	if b := try(a, b); len(b) > 0 {
+		t.Errorf("two of three nodes: %v", b)
+	}
+	if b := try(a, b, c); len(b) == 0 || !strings.Contains(b[0].Text, "finds no place elsewhere") {
+		t.Errorf("three of three nodes: %v", b)
+	}
+	b.Apart, c.Apart = nil, nil
+	if b := try(a, b, c); len(b) == 0 {
+		t.Error("the one that stays keeps the other off as well, and that was not seen")
+	}
+}

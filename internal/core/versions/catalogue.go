@@ -260,6 +260,11 @@ type Component struct {
 // Ref is the component's name and tag in a registry.
 func (c Component) Ref() string { return c.Name + ":" + c.Version }
 
+// Witness is the image of the proof's application, which the site's registry has beside what
+// clusters are made of: it answers HTTP on port 8080, and at /ask?name=NAME with what another
+// one answers that it finds by that name.
+var Witness = Component{"witness", "1.0"}
+
 // Role is what a machine is for.
 type Role string
 
@@ -277,20 +282,23 @@ type Part string
 // The parts, in the order in which they start on a machine.
 const (
 	Member   Part = "member"   // of the datastore
-	API      Part = "api"      // API server, controller manager, scheduler
+	API      Part = "api"      // API server
+	Acting   Part = "acting"   // controller manager, scheduler: they act on what the API holds
 	Carrier  Part = "carrier"  // of the endpoint's virtual address
 	Approver Part = "approver" // of what kubelets ask to be signed
+	Keeper   Part = "keeper"   // of backups, which it takes by itself
 	Node     Part = "node"     // container runtime, kubelet, proxy
 	Balances Part = "balances" // the endpoint's balancer
 )
 
 // Versions of what belongs to no Kubernetes version: HAProxy on balancers, our own carrier of
-// a virtual address, our own approver of certificate requests, and our own holder of a pod's
-// namespaces.
+// a virtual address, our own approver of certificate requests, our own keeper of backups, and
+// our own holder of a pod's namespaces.
 const (
 	BalancerVersion = "v3.2.4"
 	CarrierVersion  = "v1.0.0"
 	ApproverVersion = "v1.0.0"
+	KeeperVersion   = "v1.0.0"
 	PauseVersion    = "v1.0.0"
 )
 
@@ -303,11 +311,15 @@ func (s Set) Components(parts []Part) []Component {
 		case Member:
 			out = append(out, Component{"etcd", s.Etcd})
 		case API:
-			out = append(out, Component{"kube-apiserver", s.Kubernetes}, Component{"kube-controller-manager", s.Kubernetes}, Component{"kube-scheduler", s.Kubernetes})
+			out = append(out, Component{"kube-apiserver", s.Kubernetes})
+		case Acting:
+			out = append(out, Component{"kube-controller-manager", s.Kubernetes}, Component{"kube-scheduler", s.Kubernetes})
 		case Carrier:
 			out = append(out, Component{"endpoint-carrier", CarrierVersion})
 		case Approver:
 			out = append(out, Component{"request-approver", ApproverVersion})
+		case Keeper:
+			out = append(out, Component{"backup-keeper", KeeperVersion})
 		case Node:
 			out = append(out, Component{"containerd", s.Containerd}, Component{"kubelet", s.Kubernetes}, Component{"kube-proxy", s.Kubernetes})
 		case Balances:
@@ -318,7 +330,7 @@ func (s Set) Components(parts []Part) []Component {
 }
 
 // AllParts is every part that there is.
-var AllParts = []Part{Member, API, Carrier, Approver, Node, Balances}
+var AllParts = []Part{Member, API, Acting, Carrier, Approver, Keeper, Node, Balances}
 
 // Images lists the container images that the set's add-ons use, and that every pod needs.
 func (s Set) Images() []Component {

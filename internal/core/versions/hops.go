@@ -30,7 +30,7 @@ func (c *Catalogue) newestOf(minor int) string {
 // a time and never back (Kubernetes version skew policy).
 func (c *Catalogue) Hop(from, to string) error {
 	if Compare(to, from) < 0 {
-		return &Refusal{fmt.Sprintf("%s is lower than %s, which runs now, and a datastore that a newer API server wrote is not read by an older one", to, from), "declare " + from + " or higher; the way back is a restored backup"}
+		return &Refusal{fmt.Sprintf("%s is lower than %s, which runs now, and a datastore that a newer API server wrote is not read by an older one", to, from), "declare " + from + " or higher; the way back is a backup from before: verbund backup list, verbund backup restore"}
 	}
 	f, err1 := version.ParseSemantic(from)
 	t, err2 := version.ParseSemantic(to)

@@ -106,12 +106,36 @@ func rehearsalOf(ctx context.Context, s *session.Session, v *View, q Rehearsal) 
 	if err != nil {
 		return nil, err
 	}
-	inhabited(in, v, pods.Items, budgets.Items)
+	claims, err := k.CoreV1().PersistentVolumeClaims("").List(lctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	volumes, err := k.CoreV1().PersistentVolumes().List(lctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	inhabited(in, v, pods.Items, budgets.Items, bound(claims.Items, volumes.Items))
 	return in, nil
 }
 
+// bound says for each claim, by namespace/name, where the volume can be reached that it is
+// bound to: nil of one that can be anywhere.
+func bound(claims []corev1.PersistentVolumeClaim, volumes []corev1.PersistentVolume) map[string]*corev1.NodeSelector {
+	at := map[string]*corev1.NodeSelector{}
+	for _, v := range volumes {
+		if a := v.Spec.NodeAffinity; a != nil {
+			at[v.Name] = a.Required
+		}
+	}
+	out := map[string]*corev1.NodeSelector{}
+	for _, c := range claims {
+		out[c.Namespace+"/"+c.Name] = at[c.Spec.VolumeName]
+	}
+	return out
+}
+
 // inhabited adds nodes with their pods, and the budgets that guard these.
-func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv1.PodDisruptionBudget) {
+func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv1.PodDisruptionBudget, claims map[string]*corev1.NodeSelector) {
 	for _, n := range v.Nodes {
 		x := rehearse.Node{Name: n.Name, Zone: n.Labels[corev1.LabelTopologyZone], CPU: n.Status.Allocatable.Cpu().MilliValue(), Memory: n.Status.Allocatable.Memory().Value(), Labels: n.Labels}
 		if m, ok := v.Cluster.Machine(n.Name); ok {
@@ -125,6 +149,10 @@ func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv
 	for _, b := range budgets {
 		in.Budgets = append(in.Budgets, rehearse.Budget{Name: b.Namespace + "/" + b.Name, Healthy: int(b.Status.DesiredHealthy), Pods: int(b.Status.ExpectedPods)})
 	}
+	labelled := map[string]*corev1.Pod{}
+	for i := range pods {
+		labelled[pods[i].Namespace+"/"+pods[i].Name] = &pods[i]
+	}
 	moved, lost := kube.Evictable(pods, nil)
 	for _, l := range lost {
 		moved = append(moved, l.Pod)
@@ -133,7 +161,7 @@ func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv
 		if p.Spec.NodeName == "" {
 			continue
 		}
-		x := rehearse.Pod{Name: p.Namespace + "/" + p.Name, Node: p.Spec.NodeName, Fits: fitsOn(p.Spec)}
+		x := rehearse.Pod{Name: p.Namespace + "/" + p.Name, Node: p.Spec.NodeName, Fits: fitsOn(p.Spec, volumesOf(&p, claims)), Apart: apart(&p, labelled)}
 		for _, c := range p.Spec.Containers {
 			x.CPU += c.Resources.Requests.Cpu().MilliValue()
 			x.Memory += c.Resources.Requests.Memory().Value()
@@ -148,10 +176,53 @@ func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv
 	slices.SortFunc(in.Pods, func(a, b rehearse.Pod) int { return cmp.Or(cmp.Compare(a.Node, b.Node), cmp.Compare(a.Name, b.Name)) })
 }
 
-// fitsOn says on which nodes a pod may run: by its selector, its required node affinity and
-// the taints that it tolerates. What else a scheduler goes by is not asked.
-func fitsOn(spec corev1.PodSpec) func(rehearse.Node) bool {
+// volumesOf are the places at which the volumes of a pod can be reached.
+func volumesOf(p *corev1.Pod, claims map[string]*corev1.NodeSelector) []*corev1.NodeSelector {
+	var out []*corev1.NodeSelector
+	for _, v := range p.Spec.Volumes {
+		if c := v.PersistentVolumeClaim; c != nil {
+			if at := claims[p.Namespace+"/"+c.ClaimName]; at != nil {
+				out = append(out, at)
+			}
+		}
+	}
+	return out
+}
+
+// apart are the pods beside which one may not run, by its required anti-affinity: on the same
+// node or in the same zone, which are the two distances that are asked about in practice.
+func apart(p *corev1.Pod, labelled map[string]*corev1.Pod) []rehearse.Apart {
+	a := p.Spec.Affinity
+	if a == nil || a.PodAntiAffinity == nil {
+		return nil
+	}
+	var out []rehearse.Apart
+	for _, t := range a.PodAntiAffinity.RequiredDuringSchedulingIgnoredDuringExecution {
+		sel, err := metav1.LabelSelectorAsSelector(t.LabelSelector)
+		if err != nil || t.TopologyKey != corev1.LabelHostname && t.TopologyKey != corev1.LabelTopologyZone {
+			continue
+		}
+		out = append(out, rehearse.Apart{Zone: t.TopologyKey == corev1.LabelTopologyZone, Of: func(o *rehearse.Pod) bool {
+			other := labelled[o.Name]
+			if other == nil || !slices.Contains(t.Namespaces, other.Namespace) && (len(t.Namespaces) > 0 || other.Namespace != p.Namespace) {
+				return false
+			}
+			return sel.Matches(labels.Set(other.Labels))
+		}})
+	}
+	return out
+}
+
+// fitsOn says on which nodes a pod may run: by its selector, its required node affinity, the
+// places of its volumes and the taints that it tolerates. What else a scheduler goes by is not
+// asked.
+func fitsOn(spec corev1.PodSpec, volumes []*corev1.NodeSelector) func(rehearse.Node) bool {
 	return func(n rehearse.Node) bool {
+		for _, at := range volumes {
+			if !slices.ContainsFunc(at.NodeSelectorTerms, func(t corev1.NodeSelectorTerm) bool { return matches(t, n) }) {
+				return false
+			}
+		}
 		for k, v := range spec.NodeSelector {
 			if n.Labels[k] != v {
 				return false

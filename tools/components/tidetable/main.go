@@ -15,8 +15,8 @@ import (
 	"time"
 )
 
-// version is set when it is built.
-var version = "1.0"
+// name and version are set when it is built: the proof's application is the same one.
+var name, version = "tidetable", "1.0"
 
 func main() {
 	host, err := os.Hostname()
@@ -24,11 +24,12 @@ func main() {
 		log.Fatal(err)
 	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) { fmt.Fprintf(w, "tidetable %s from %s\n", version, host) })
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) { fmt.Fprintf(w, "%s %s from %s\n", name, version, host) })
 	mux.HandleFunc("/ask", ask)
 	s := &http.Server{Addr: ":8080", ReadHeaderTimeout: 10 * time.Second, Handler: mux}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM)
 	defer stop()
+	log.Printf("%s %s serves on port 8080", name, version)
 	ended := make(chan error, 1)
 	go func() { ended <- s.ListenAndServe() }()
 	select {

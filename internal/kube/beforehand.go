@@ -1,0 +1,230 @@
+package kube
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/prometheus/common/expfmt"
+	"github.com/prometheus/common/model"
+	admissionv1 "k8s.io/api/admissionregistration/v1"
+	discoveryv1 "k8s.io/api/discovery/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/client-go/discovery"
+	"k8s.io/client-go/metadata"
+
+	"verbund/internal/core/beforehand"
+	"verbund/internal/core/versions"
+)
+
+// deprecatedMetric is what an API server says of requests in versions that go, since it
+// started.
+const deprecatedMetric = "apiserver_requested_deprecated_apis"
+
+// mostMetrics is how much of an API server's figures is read: those of a large cluster are a
+// few megabytes.
+const mostMetrics = 64 << 20
+
+// Deprecated asks the API server at an address which versions that go it was asked for since
+// it started.
+func (c *Client) Deprecated(ctx context.Context, server, addr string) ([]beforehand.Asked, error) {
+	if c.cfg.Host == "" {
+		return nil, errors.New("no API server can be asked alone")
+	}
+	b, err := c.fresh(ctx, addr, http.MethodGet, "/metrics", nil, mostMetrics)
+	if err != nil {
+		return nil, err
+	}
+	// The page has thousands of families; one is of interest.
+	var own []byte
+	for line := range bytes.Lines(b) {
+		if bytes.Contains(line, []byte(deprecatedMetric)) {
+			own = append(own, line...)
+		}
+	}
+	p := expfmt.NewTextParser(model.LegacyValidation)
+	families, err := p.TextToMetricFamilies(bytes.NewReader(own))
+	if err != nil {
+		return nil, fmt.Errorf("the figures of the API server: %w", err)
+	}
+	var out []beforehand.Asked
+	for _, m := range families[deprecatedMetric].GetMetric() {
+		a := beforehand.Asked{Server: server}
+		for _, l := range m.GetLabel() {
+			switch l.GetName() {
+			case "group":
+				a.Group = l.GetValue()
+			case "version":
+				a.Version = l.GetValue()
+			case "resource":
+				a.Resource = l.GetValue()
+			case "removed_release":
+				_, minor, _ := strings.Cut(l.GetValue(), ".")
+				a.Removed, _ = strconv.Atoi(minor)
+			}
+		}
+		if m.GetGauge().GetValue() > 0 && a.Removed > 0 {
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+// Written lists the objects of which fields were written in versions that go. What could not
+// be looked at is said in the second result.
+func (c *Client) Written(ctx context.Context, going []versions.Ceasing) ([]beforehand.Written, []string, error) {
+	if len(going) == 0 {
+		return nil, nil, nil
+	}
+	if c.cfg.Host == "" {
+		return nil, nil, errors.New("there is no connection for that")
+	}
+	mc, err := metadata.NewForConfig(c.cfg)
+	if err != nil {
+		return nil, nil, err
+	}
+	lists, err := c.Discovery().ServerPreferredResources()
+	var partly *discovery.ErrGroupDiscoveryFailed
+	if err != nil && !errors.As(err, &partly) {
+		return nil, nil, err
+	}
+	var unlooked []string
+	if partly != nil {
+		for gv, err := range partly.Groups {
+			if slices.ContainsFunc(going, func(x versions.Ceasing) bool { return x.Group == gv.Group }) {
+				unlooked = append(unlooked, fmt.Sprintf("who wrote objects of %s: %v", gv, err))
+			}
+		}
+	}
+	var out []beforehand.Written
+	for _, l := range lists {
+		gv, err := schema.ParseGroupVersion(l.GroupVersion)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, r := range l.APIResources {
+			of := slices.DeleteFunc(slices.Clone(going), func(x versions.Ceasing) bool { return x.Group != gv.Group || x.Kind != r.Kind })
+			if len(of) == 0 || strings.Contains(r.Name, "/") || !slices.Contains(r.Verbs, "list") {
+				continue
+			}
+			ws, err := writtenOf(ctx, mc, gv.WithResource(r.Name), of)
+			if err != nil {
+				unlooked = append(unlooked, fmt.Sprintf("who wrote %s of %s: %v", r.Name, gv, err))
+				continue
+			}
+			out = append(out, ws...)
+		}
+	}
+	return out, unlooked, nil
+}
+
+// writtenOf looks through the objects of one resource, some hundred at a time.
+func writtenOf(ctx context.Context, mc metadata.Interface, r schema.GroupVersionResource, of []versions.Ceasing) ([]beforehand.Written, error) {
+	var out []beforehand.Written
+	o := metav1.ListOptions{Limit: 500}
+	for {
+		l, err := mc.Resource(r).List(ctx, o)
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range l.Items {
+			name := m.Name
+			if m.Namespace != "" {
+				name = m.Namespace + "/" + name
+			}
+			for _, f := range m.ManagedFields {
+				i := slices.IndexFunc(of, func(x versions.Ceasing) bool { return x.GroupVersion() == f.APIVersion })
+				if i < 0 {
+					continue
+				}
+				w := beforehand.Written{Ceasing: of[i], Object: name, Manager: f.Manager}
+				if f.Time != nil {
+					w.When = f.Time.Time
+				}
+				out = append(out, w)
+			}
+		}
+		if o.Continue = l.Continue; o.Continue == "" {
+			return out, nil
+		}
+	}
+}
+
+// Webhooks lists the admission webhooks that are asked about pods, evictions or nodes: those
+// that can be in the way of a roll-out.
+func (c *Client) Webhooks(ctx context.Context) ([]beforehand.Webhook, error) {
+	var out []beforehand.Webhook
+	vs, err := c.AdmissionregistrationV1().ValidatingWebhookConfigurations().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range vs.Items {
+		for _, w := range v.Webhooks {
+			if asksOfPods(w.Rules) {
+				out = append(out, webhook(v.Name, w.Name, w.FailurePolicy, w.ClientConfig))
+			}
+		}
+	}
+	ms, err := c.AdmissionregistrationV1().MutatingWebhookConfigurations().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range ms.Items {
+		for _, w := range m.Webhooks {
+			if asksOfPods(w.Rules) {
+				out = append(out, webhook(m.Name, w.Name, w.FailurePolicy, w.ClientConfig))
+			}
+		}
+	}
+	for i := range out {
+		ns, name, ok := strings.Cut(out[i].Service, "/")
+		if !ok {
+			continue
+		}
+		found, err := c.DiscoveryV1().EndpointSlices(ns).List(ctx, metav1.ListOptions{LabelSelector: discoveryv1.LabelServiceName + "=" + name})
+		if err != nil && !apierrors.IsNotFound(err) {
+			return nil, err
+		}
+		for _, s := range found.Items {
+			for _, e := range s.Endpoints {
+				if e.Conditions.Ready != nil && !*e.Conditions.Ready {
+					continue
+				}
+				on := "?"
+				if e.NodeName != nil {
+					on = *e.NodeName
+				}
+				out[i].On = append(out[i].On, on)
+			}
+		}
+	}
+	return out, nil
+}
+
+func webhook(config, name string, policy *admissionv1.FailurePolicyType, to admissionv1.WebhookClientConfig) beforehand.Webhook {
+	w := beforehand.Webhook{Config: config, Name: name, Ignored: policy != nil && *policy == admissionv1.Ignore}
+	if to.Service != nil {
+		w.Service = to.Service.Namespace + "/" + to.Service.Name
+	}
+	return w
+}
+
+// asksOfPods says whether one of the rules is about what happens to pods and nodes while
+// machines are emptied.
+func asksOfPods(rules []admissionv1.RuleWithOperations) bool {
+	return slices.ContainsFunc(rules, func(r admissionv1.RuleWithOperations) bool {
+		if !slices.Contains(r.APIGroups, "") && !slices.Contains(r.APIGroups, "*") {
+			return false
+		}
+		return slices.ContainsFunc(r.Resources, func(x string) bool {
+			return slices.Contains([]string{"*", "*/*", "pods", "pods/*", "pods/eviction", "pods/binding", "nodes", "nodes/*"}, x)
+		})
+	})
+}
