@@ -10,13 +10,24 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"maps"
+	"path"
+	"slices"
 	"time"
 
 	"filippo.io/age"
 )
 
-// Schema names the version of the format.
-const Schema = "verbund-backup/1"
+// Schema names the version of the format. Those before are read, too: the second held no sealed
+// rest, the first no files, and everything else is as it is here.
+const (
+	Schema = "verbund-backup/3"
+	second = "verbund-backup/2"
+	first  = "verbund-backup/1"
+)
+
+// AsDeclared is why a backup is taken by backup.every.
+const AsDeclared = "as declared"
 
 // Suffix is how the name of a backup's file ends.
 const Suffix = ".backup.age"
@@ -26,29 +37,58 @@ const (
 	secretsName  = "secrets.yaml"
 	snapshotName = "snapshot.db"
 	digestsName  = "digests.json"
+	filesIn      = "files/" // folder of the files that a manifest lists
 )
 
-// mostText is how long a part may be that is read into memory, in bytes.
-const mostText = 1 << 20
+// How long a part may be that is read into memory, in bytes: what is text, and a file.
+const (
+	mostText = 1 << 20
+	mostFile = 64 << 20
+)
 
 // Manifest says what a backup is of.
 type Manifest struct {
 	Schema     string    `json:"schema"`
 	Cluster    string    `json:"cluster"`
+	Name       string    `json:"name,omitempty"` // that a person gave it
 	Taken      time.Time `json:"taken"`
 	Kubernetes string    `json:"kubernetes"` // lowest version of the control plane
 	Bytes      int64     `json:"bytes"`      // of the snapshot, with etcd's sum
+
+	// Revision is that of the datastore, and Objects counts what it held by kind, without what
+	// comes and goes by itself.
+	Revision int64          `json:"revision,omitempty"`
+	Objects  map[string]int `json:"objects,omitempty"`
+	Members  []string       `json:"members,omitempty"` // machines of the datastore
+	Why      string         `json:"why,omitempty"`     // it was taken
+	// Files are the names of what else is needed to raise the same cluster: its declaration,
+	// site and pins, and the tool's memory of it, with every key.
+	Files []string `json:"files,omitempty"`
+	// Machine took it by itself; empty: the tool did. Such a machine never sees what else is
+	// needed: that was sealed by the tool, then, and lies in the backup as it was sealed.
+	Machine string    `json:"machine,omitempty"`
+	Sealed  time.Time `json:"sealed,omitzero"`
 }
 
-// Write writes a backup. The snapshot has to have as many bytes as the manifest says;
-// one that ends early is an error, and what was written then is no backup.
-func Write(w io.Writer, to age.Recipient, m Manifest, secrets []byte, snapshot io.Reader) error {
-	m.Schema = Schema
+// Number is how many objects it holds.
+func (m *Manifest) Number() int {
+	n := 0
+	for _, k := range m.Objects {
+		n += k
+	}
+	return n
+}
+
+// Write writes a backup that each of the recipients can open. The snapshot has to have as many
+// bytes as the manifest says; one that ends early is an error, and what was written then is no
+// backup. Files are by name.
+func Write(w io.Writer, to []age.Recipient, m Manifest, secrets []byte, files map[string][]byte, snapshot io.Reader) error {
+	m.Schema, m.Files = Schema, slices.Sorted(maps.Keys(files))
 	text, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return err
 	}
-	enc, err := age.Encrypt(w, to)
+	enc, err := age.Encrypt(w, to...)
 	if err != nil {
 		return err
 	}
@@ -72,6 +112,11 @@ func Write(w io.Writer, to age.Recipient, m Manifest, secrets []byte, snapshot i
 	if err := add(secretsName, int64(len(secrets)), bytes.NewReader(secrets)); err != nil {
 		return err
 	}
+	for _, name := range m.Files {
+		if err := add(filesIn+name, int64(len(files[name])), bytes.NewReader(files[name])); err != nil {
+			return err
+		}
+	}
 	if err := add(snapshotName, m.Bytes, snapshot); err != nil {
 		return err
 	}
@@ -89,6 +134,7 @@ func Write(w io.Writer, to age.Recipient, m Manifest, secrets []byte, snapshot i
 type Reader struct {
 	Manifest Manifest
 	Secrets  []byte // EncryptionConfiguration
+	Files    map[string][]byte
 
 	tar *tar.Reader
 	is  map[string]string // digests of what was read
@@ -101,19 +147,43 @@ func Open(r io.Reader, ids ...age.Identity) (*Reader, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the backup: %w", err)
 	}
-	b := &Reader{tar: tar.NewReader(plain), is: map[string]string{}}
-	text, err := b.text(manifestName)
+	b := &Reader{Files: map[string][]byte{}, tar: tar.NewReader(plain), is: map[string]string{}}
+	text, err := b.text(manifestName, mostText)
 	if err != nil {
 		return nil, err
 	}
 	if err := json.Unmarshal(text, &b.Manifest); err != nil {
 		return nil, fmt.Errorf("the backup's %s cannot be read: %w", manifestName, err)
 	}
-	if b.Manifest.Schema != Schema {
-		return nil, fmt.Errorf("the backup's schema is %q, not %s", b.Manifest.Schema, Schema)
+	if s := b.Manifest.Schema; s != Schema && s != second && s != first {
+		return nil, fmt.Errorf("the backup's schema is %q, and this program knows %s, %s and %s; use the version of Verbund that wrote it, or a newer one", s, Schema, second, first)
 	}
-	b.Secrets, err = b.text(secretsName)
-	return b, err
+	if b.Secrets, err = b.text(secretsName, mostText); err != nil {
+		return nil, err
+	}
+	for _, name := range b.Manifest.Files {
+		if path.Base(name) != name || name == "." || name == "/" {
+			return nil, fmt.Errorf("the backup lists a file %q, which is no name of one", name)
+		}
+		if b.Files[name], err = b.text(filesIn+name, mostFile); err != nil {
+			return nil, err
+		}
+	}
+	return b, b.unseal(ids)
+}
+
+// Rewrite writes a backup of which the beginning was read for others, who can open all of it:
+// also what was sealed when it was taken.
+func Rewrite(w io.Writer, to []age.Recipient, b *Reader) error {
+	r, pw := io.Pipe()
+	defer r.Close() // whoever still writes ends, too
+	go func() { pw.CloseWithError(b.Verify(pw)) }()
+	if err := Write(w, to, b.Manifest, b.Secrets, b.Files, r); err != nil {
+		return err
+	}
+	// What follows the snapshot has to be as it was written, too.
+	_, err := io.Copy(io.Discard, r)
+	return err
 }
 
 // next goes to a part, which has to be the next one.
@@ -128,12 +198,12 @@ func (b *Reader) next(name string) (*tar.Header, error) {
 	return h, nil
 }
 
-func (b *Reader) text(name string) ([]byte, error) {
+func (b *Reader) text(name string, most int64) ([]byte, error) {
 	h, err := b.next(name)
 	if err != nil {
 		return nil, err
 	}
-	if h.Size > mostText {
+	if h.Size > most {
 		return nil, fmt.Errorf("the backup's %s has %d bytes, more than any has", name, h.Size)
 	}
 	out, err := io.ReadAll(b.tar)
@@ -164,14 +234,18 @@ func (b *Reader) Verify(w io.Writer) error {
 		return errors.New("the snapshot in the backup does not have the sum that etcd gave it")
 	}
 	was := map[string]string{}
-	text, err := b.text(digestsName)
+	text, err := b.text(digestsName, mostText)
 	if err == nil {
 		err = json.Unmarshal(text, &was)
 	}
 	if err != nil {
 		return err
 	}
-	for _, name := range []string{manifestName, secretsName, snapshotName} {
+	parts := []string{manifestName, secretsName, snapshotName}
+	for _, name := range b.Manifest.Files {
+		parts = append(parts, filesIn+name)
+	}
+	for _, name := range parts {
 		if was[name] == "" || was[name] != b.is[name] {
 			return fmt.Errorf("the backup's %s is not as it was written", name)
 		}

@@ -19,6 +19,7 @@ import (
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
+	"google.golang.org/grpc"
 	"google.golang.org/grpc/codes"
 	"google.golang.org/grpc/status"
 )
@@ -38,13 +39,31 @@ type Member struct {
 type Client struct {
 	tls       *tls.Config
 	endpoints []string
+	dial      Dial
 }
 
+// Dial connects to an address, as net.Dialer.DialContext does.
+type Dial func(ctx context.Context, network, addr string) (net.Conn, error)
+
 // New is a client of the members at endpoints, of which some may be down.
-func New(endpoints []string, t *tls.Config) *Client { return &Client{t, endpoints} }
+func New(endpoints []string, t *tls.Config) *Client { return &Client{tls: t, endpoints: endpoints} }
+
+// Through is New, for whoever connects in another way.
+func Through(endpoints []string, t *tls.Config, dial Dial) *Client {
+	return &Client{t, endpoints, dial}
+}
+
+// Open is a client of etcd for all of the members.
+func (c *Client) Open(ctx context.Context) (*clientv3.Client, error) {
+	return c.open(ctx, c.endpoints...)
+}
 
 func (c *Client) open(ctx context.Context, endpoints ...string) (*clientv3.Client, error) {
-	return clientv3.New(clientv3.Config{Context: ctx, Endpoints: endpoints, TLS: c.tls, DialTimeout: 3 * time.Second, Logger: zap.NewNop()})
+	cfg := clientv3.Config{Context: ctx, Endpoints: endpoints, TLS: c.tls, DialTimeout: 3 * time.Second, Logger: zap.NewNop()}
+	if c.dial != nil {
+		cfg.DialOptions = []grpc.DialOption{grpc.WithContextDialer(func(ctx context.Context, addr string) (net.Conn, error) { return c.dial(ctx, "tcp", addr) })}
+	}
+	return clientv3.New(cfg)
 }
 
 // ErrNoQuorum says that no member can decide anything.
@@ -64,8 +83,13 @@ func (c *Client) Health(ctx context.Context, endpoint string) error {
 	if err != nil {
 		return fmt.Errorf("endpoint %q: %w", endpoint, err)
 	}
-	d := net.Dialer{Timeout: reachTimeout}
-	conn, err := d.DialContext(ctx, "tcp", u.Host)
+	reach, reached := context.WithTimeout(ctx, reachTimeout)
+	defer reached()
+	dial := c.dial
+	if dial == nil {
+		dial = (&net.Dialer{}).DialContext
+	}
+	conn, err := dial(reach, "tcp", u.Host)
 	if err != nil {
 		return err
 	}
@@ -147,6 +171,59 @@ func (c *Client) members(ctx context.Context, peers map[string]Member, how ...cl
 		out[i].Leads = leader != 0 && out[i].ID == leader
 	}
 	return out, nil
+}
+
+// Condition is how a member is inside.
+type Condition struct {
+	ID          uint64
+	Alarms      []string // as etcd names them: NOSPACE, CORRUPT
+	Size, Quota int64    // bytes of its file, and that it may have; 0 if it does not say
+	Behind      uint64   // entries that the leader has committed and it has not taken
+}
+
+// Conditions asks every voting member how it is inside. One that does not answer is left out,
+// with the reason in the second result by its ID.
+func (c *Client) Conditions(ctx context.Context) ([]Condition, map[uint64]error, error) {
+	cl, err := c.open(ctx, c.endpoints...)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer cl.Close()
+	ctx, cancel := context.WithTimeout(ctx, healthTimeout)
+	defer cancel()
+	ms, err := cl.MemberList(ctx)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w (%v)", ErrNoQuorum, err)
+	}
+	alarms, err := cl.AlarmList(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	raised := map[uint64][]string{}
+	for _, a := range alarms.Alarms {
+		raised[a.MemberID] = append(raised[a.MemberID], a.Alarm.String())
+	}
+	var out []Condition
+	var committed []uint64
+	silent := map[uint64]error{}
+	most := uint64(0)
+	for _, m := range ms.Members {
+		if m.IsLearner || len(m.ClientURLs) == 0 {
+			continue
+		}
+		st, err := cl.Status(ctx, m.ClientURLs[0])
+		if err != nil {
+			silent[m.ID] = err
+			continue
+		}
+		out = append(out, Condition{ID: m.ID, Alarms: raised[m.ID], Size: st.DbSize, Quota: st.DbSizeQuota})
+		committed = append(committed, st.RaftAppliedIndex)
+		most = max(most, st.RaftIndex)
+	}
+	for i := range out {
+		out[i].Behind = most - min(most, committed[i])
+	}
+	return out, silent, nil
 }
 
 // leader asks whoever answers who leads; 0 if nobody says.
@@ -356,4 +433,20 @@ func (c *Client) Heads(ctx context.Context, prefix, part string, n int) ([]strin
 		}
 	}
 	return out, nil
+}
+
+// Elected is what the holder of an election has written down, whose candidates stand under a
+// key; empty when nobody holds it.
+func (c *Client) Elected(ctx context.Context, election string) (string, error) {
+	cl, err := c.open(ctx, c.endpoints...)
+	if err != nil {
+		return "", err
+	}
+	defer cl.Close()
+	// Whoever stood first holds it.
+	r, err := cl.Get(ctx, election+"/", clientv3.WithFirstCreate()...)
+	if err != nil || len(r.Kvs) == 0 {
+		return "", err
+	}
+	return string(r.Kvs[0].Value), nil
 }

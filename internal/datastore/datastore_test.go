@@ -187,3 +187,39 @@ func TestSteady(t *testing.T) {
 		t.Errorf("when nobody comes back: %v", err)
 	}
 }
+
+// A member that is full raises an alarm, and says how much it may have.
+func TestConditions(t *testing.T) {
+	client, peer := address(t), address(t)
+	cfg := embed.NewConfig()
+	cfg.Name, cfg.Dir, cfg.LogLevel = "a", t.TempDir(), "panic"
+	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = []url.URL{client}, []url.URL{client}
+	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = []url.URL{peer}, []url.URL{peer}
+	cfg.InitialCluster, cfg.QuotaBackendBytes = "a="+peer.String(), 256<<10
+	e, err := embed.StartEtcd(cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer e.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	c := New([]string{client.String()}, nil)
+	cs, silent, err := c.Conditions(ctx)
+	if err != nil || len(silent) > 0 || len(cs) != 1 || len(cs[0].Alarms) > 0 || cs[0].Quota != 256<<10 || cs[0].Size == 0 {
+		t.Fatalf("%+v, %v, %v", cs, silent, err)
+	}
+	cl, err := c.open(ctx, client.String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer cl.Close()
+	for i := 0; err == nil && i < 1000; i++ {
+		_, err = cl.Put(ctx, fmt.Sprint(i), strings.Repeat("x", 32<<10))
+	}
+	if !errors.Is(err, rpctypes.ErrNoSpace) {
+		t.Fatalf("it takes everything: %v", err)
+	}
+	if cs, _, err = c.Conditions(ctx); err != nil || len(cs) != 1 || len(cs[0].Alarms) != 1 || cs[0].Alarms[0] != "NOSPACE" {
+		t.Errorf("%+v, %v", cs, err)
+	}
+}

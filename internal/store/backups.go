@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -98,6 +99,9 @@ func (s *Store) SaveBackup(as string, write func(io.Writer) error, check func(io
 		return "", err
 	}
 	name = filepath.Join(s.backupDir(), as)
+	if _, err := os.Lstat(name); !errors.Is(err, os.ErrNotExist) {
+		return "", cmp.Or(err, fmt.Errorf("backup %s is there already, and is not written over", as))
+	}
 	part := name + ".part"
 	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
 	if err != nil {
@@ -121,4 +125,12 @@ func (s *Store) SaveBackup(as string, write func(io.Writer) error, check func(io
 		return "", err
 	}
 	return name, whole.Replace(part, name)
+}
+
+// DropBackup takes one away, by its name, with what is remembered of it.
+func (s *Store) DropBackup(name string) error {
+	if err := os.Remove(name); err != nil {
+		return err
+	}
+	return s.SaveBackupNote(filepath.Base(name), nil)
 }

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"filippo.io/age"
 )
@@ -78,5 +79,73 @@ func TestSaveBackup(t *testing.T) {
 	same(r)
 	if id, err := s.OpensBackups(); id != nil || err != nil {
 		t.Errorf("before there is a key: %v, %v", id, err)
+	}
+}
+
+// In a restoration all members are known to each other, and none founds; it is over with one
+// write.
+func TestRestoring(t *testing.T) {
+	s := fresh(t)
+	if err := errors.Join(s.SaveFounding([]string{"a", "b"}), s.SaveFacts(Facts{Founded: time.Now()}), s.SaveMember("c", []string{"a", "b", "c"}), s.SaveResting("a", true)); err != nil {
+		t.Fatal(err)
+	}
+	was, err := s.Restoring()
+	if err != nil || was != nil {
+		t.Fatalf("%+v, %v", was, err)
+	}
+	want := Restoring{ID: "r1", Backup: "x.backup.age", Since: time.Now().UTC().Truncate(time.Second)}
+	if err := s.SaveRestoring(&want, []string{"a", "b", "c"}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.Restoring()
+	founders, ferr := s.Founders()
+	members, merr := s.Members()
+	resting, rerr := s.Resting()
+	if err := errors.Join(err, ferr, merr, rerr); err != nil || r == nil || *r != want || len(founders) != 0 || len(members["c"]) != 3 || len(resting) > 0 {
+		t.Errorf("%+v, founders %v, members %v, resting %v, %v", r, founders, members, resting, err)
+	}
+	// What is remembered of backups is another matter.
+	note := BackupNote{Verified: want.Since, Copies: []Copy{{To: "oci://r/x", Digest: "sha256:1", At: want.Since}}}
+	if err := s.SaveBackupNote("x.backup.age", &note); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Restored(Facts{Founded: want.Since}); err != nil {
+		t.Fatal(err)
+	}
+	f, err := s.Facts()
+	notes, nerr := s.BackupNotes()
+	if r, rerr := s.Restoring(); errors.Join(err, nerr, rerr) != nil || r == nil || !r.Founded || !f.Founded.Equal(want.Since) || len(notes) != 1 || len(notes["x.backup.age"].Copies) != 1 {
+		t.Errorf("%+v, %+v, %v, %v", r, f, notes, errors.Join(err, nerr, rerr))
+	}
+	if err := s.SaveRestoring(nil, nil); err != nil {
+		t.Fatal(err)
+	}
+	if r, err := s.Restoring(); err != nil || r != nil {
+		t.Errorf("over: %+v, %v", r, err)
+	}
+	if err := s.Restored(Facts{}); err == nil {
+		t.Error("what is not underway ended")
+	}
+	for _, err := range s.Check() {
+		t.Error(err)
+	}
+}
+
+// A backup is never written over, also not by one of the same second.
+func TestBackupStays(t *testing.T) {
+	s := fresh(t)
+	save := func(text string) error {
+		_, err := s.SaveBackup("x.backup.age", func(w io.Writer) error { _, err := io.WriteString(w, text); return err }, func(io.Reader) error { return nil })
+		return err
+	}
+	if err := save("one"); err != nil {
+		t.Fatal(err)
+	}
+	if err := save("two"); err == nil {
+		t.Error("it was written over")
+	}
+	b, err := os.ReadFile(filepath.Join(s.backupDir(), "x.backup.age"))
+	if err != nil || string(b) != "one" {
+		t.Errorf("%q, %v", b, err)
 	}
 }

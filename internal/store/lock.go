@@ -29,11 +29,19 @@ func (l *Locked) Error() string {
 }
 
 // Lock takes the cluster's lock. The kernel frees it when the holder dies.
-func (s *Store) Lock(command string) (release func(), err error) {
+func (s *Store) Lock(command string) (release func(), err error) { return s.lock("lock", command) }
+
+// Practise takes the lock of those who disturb the cluster on purpose. It is one of its own:
+// what they disturb is put right by runs, which take the cluster's lock meanwhile.
+func (s *Store) Practise(command string) (release func(), err error) {
+	return s.lock("drill.lock", command)
+}
+
+func (s *Store) lock(file, command string) (release func(), err error) {
 	if err := s.folder(); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(filepath.Join(s.Path, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	f, err := os.OpenFile(filepath.Join(s.Path, file), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("lock: %w", err)
 	}

@@ -20,9 +20,9 @@ import (
 
 // Format is the version of the database's layout. In the first one secrets lay
 // there in plain, in the second values were under no check, in the third there
-// were no tables for roll-outs; a store of these kinds is brought to this one when
-// it is next changed.
-const Format = 4
+// were no tables for roll-outs, in the fourth none for what is kept; a store of these
+// kinds is brought to this one when it is next changed.
+const Format = 5
 
 // Dir is the folder of the tool's memory, beside the declaration.
 const Dir = ".verbund"
@@ -74,9 +74,10 @@ var (
 	bucketPeers    = []byte("peers")     // addresses of the members with whom another was born
 	bucketNumbers  = []byte("numbers")   // of groups in which any machine has given way
 	bucketRollout  = []byte("rollout")   // that is underway
+	bucketKept     = []byte("kept")      // of backups, and the restoration that is underway
 )
 
-var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts, bucketAsked, bucketReplaced, bucketGiven, bucketExchange, bucketPeers, bucketNumbers, bucketRollout}
+var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, bucketMembers, bucketFiles, bucketResting, bucketCounts, bucketAsked, bucketReplaced, bucketGiven, bucketExchange, bucketPeers, bucketNumbers, bucketRollout, bucketKept}
 
 // ignored is what of the tool's folder does not belong in version control:
 // locks, and the simulated site, on whose disks keys lie as they do on those of
@@ -87,7 +88,7 @@ const ignored = "# locks, the simulated machines with their disks, and backups, 
 const ignoredBefore = "# locks, and the simulated machines with their disks; the rest may be committed\nsites/\nlock\n"
 
 // since says in which format a table came, of those that were not in the first three.
-var since = map[string]int{string(bucketPeers): 4, string(bucketNumbers): 4, string(bucketRollout): 4}
+var since = map[string]int{string(bucketPeers): 4, string(bucketNumbers): 4, string(bucketRollout): 4, string(bucketKept): 5}
 
 // checked is the first format in which every entry is under a check.
 const checked = 3
@@ -557,7 +558,7 @@ func (s *Store) ForgetFounding() error {
 				return err
 			}
 		}
-		return errors.Join(t.table(bucketMeta).delete("facts"), t.table(bucketMeta).delete("founders"), t.table(bucketMeta).put("clearing", []byte("true")))
+		return errors.Join(t.table(bucketKept).delete(keyRestoring), t.table(bucketMeta).delete("facts"), t.table(bucketMeta).delete("founders"), t.table(bucketMeta).put("clearing", []byte("true")))
 	})
 }
 
@@ -607,12 +608,13 @@ func (s *Store) Remove() error {
 	if err != nil {
 		p = nil
 	}
-	if err := errors.Join(ignoreMissing(os.Remove(s.file())), ignoreMissing(os.Remove(filepath.Join(s.Path, "lock")))); err != nil {
+	if err := errors.Join(ignoreMissing(os.Remove(s.file())), ignoreMissing(os.Remove(filepath.Join(s.Path, "lock"))), ignoreMissing(os.Remove(filepath.Join(s.Path, "drill.lock"))), ignoreMissing(os.Remove(filepath.Join(s.Path, "drill.json")))); err != nil {
 		return err
 	}
 	// What opens the backups stays with them.
-	if left := whole.Named(s.backupDir(), ""); p != nil && len(left) == 0 && s.keeper != nil {
-		return s.keeper.Forget(*p)
+	opens := filepath.Join(s.backupDir(), aside)
+	if left := whole.Named(s.backupDir(), ""); p != nil && s.keeper != nil && !slices.ContainsFunc(left, func(f string) bool { return f != opens }) {
+		return errors.Join(ignoreMissing(os.Remove(opens)), s.keeper.Forget(*p))
 	}
 	return nil
 }

@@ -43,7 +43,7 @@ var meanings = map[string]string{
 	"meta": "what holds of the whole cluster", "secrets": "the private key", "certificates": "the certificate", "machines": "what is known of machine", "members": "with whom the datastore's member was born on",
 	"kubeconfigs": "that access was merged into", "resting": "that the balancer leaves out", "counts": "the count of pool", "asked": "that somebody wants renewed", "replaced": "the replacement of",
 	"given": "the access with serial", "exchanged": "that somebody wants another machine for",
-	"peers": "where the others were when the member was born on", "numbers": "the numbers of the machines of", "rollout": "what is remembered of the roll-out,",
+	"peers": "where the others were when the member was born on", "numbers": "the numbers of the machines of", "rollout": "what is remembered of the roll-out,", "kept": "what is remembered of backups,",
 }
 
 // spoilt is an entry that is not what was written.
