@@ -58,24 +58,26 @@ type agent struct {
 func Serve(c io.ReadWriteCloser, sys System) {
 	a := newAgent(sys)
 	srv := jrpc2.NewServer(handler.Map{
-		protocol.Facts:         handler.New(a.facts),
-		protocol.FilesPut:      alone(a, protocol.FilesPut, a.put),
-		protocol.FilesDigests:  handler.New(a.digests),
-		protocol.FilesRead:     handler.New(a.read),
-		protocol.FilesList:     handler.New(a.listFiles),
-		protocol.KeysShow:      handler.New(a.show),
-		protocol.ArtefactsPull: alone(a, protocol.ArtefactsPull, a.pull),
-		protocol.UnitsList:     handler.New(sys.Units),
-		protocol.UnitsStart:    alone(a, protocol.UnitsStart, a.start),
-		protocol.UnitsStop:     alone(a, protocol.UnitsStop, a.stop),
-		protocol.UnitsRestart:  alone(a, protocol.UnitsRestart, a.startAgain),
-		protocol.UnitsReload:   alone(a, protocol.UnitsReload, a.reload),
-		protocol.Logs:          handler.New(a.logs),
-		protocol.SlotsPrepare:  alone(a, protocol.SlotsPrepare, a.prepare),
-		protocol.SlotsSwitch:   alone(a, protocol.SlotsSwitch, a.swap),
-		protocol.SocketsAsk:    handler.New(a.ask),
-		protocol.MachineProbe:  handler.New(a.probe),
-		protocol.MachineWipe:   alone(a, protocol.MachineWipe, func(ctx context.Context, _ struct{}) (bool, error) { return a.wipe(ctx) }),
+		protocol.Facts:           handler.New(a.facts),
+		protocol.FilesPut:        alone(a, protocol.FilesPut, a.put),
+		protocol.FilesDigests:    handler.New(a.digests),
+		protocol.FilesRead:       handler.New(a.read),
+		protocol.FilesList:       handler.New(a.listFiles),
+		protocol.KeysShow:        handler.New(a.show),
+		protocol.ArtefactsPull:   alone(a, protocol.ArtefactsPull, a.pull),
+		protocol.UnitsList:       handler.New(sys.Units),
+		protocol.UnitsStart:      alone(a, protocol.UnitsStart, a.start),
+		protocol.UnitsStop:       alone(a, protocol.UnitsStop, a.stop),
+		protocol.UnitsRestart:    alone(a, protocol.UnitsRestart, a.startAgain),
+		protocol.UnitsReload:     alone(a, protocol.UnitsReload, a.reload),
+		protocol.Logs:            handler.New(a.logs),
+		protocol.SlotsPrepare:    alone(a, protocol.SlotsPrepare, a.prepare),
+		protocol.SlotsSwitch:     alone(a, protocol.SlotsSwitch, a.swap),
+		protocol.SocketsAsk:      handler.New(a.ask),
+		protocol.DatastoreSeed:   alone(a, protocol.DatastoreSeed, a.seed),
+		protocol.DatastoreRescue: alone(a, protocol.DatastoreRescue, a.rescue),
+		protocol.MachineProbe:    handler.New(a.probe),
+		protocol.MachineWipe:     alone(a, protocol.MachineWipe, func(ctx context.Context, _ struct{}) (bool, error) { return a.wipe(ctx) }),
 	}, &jrpc2.ServerOptions{Concurrency: 8})
 	srv.Start(protocol.Questions(channel.Line(c, c))).Wait()
 	if a.wiped.Load() {
@@ -376,7 +378,7 @@ func (a *agent) stopAll(ctx context.Context, units []string) error {
 }
 
 func (a *agent) read(_ context.Context, req *protocol.PathsRequest) (*protocol.FilesReply, error) {
-	r := &protocol.FilesReply{Files: []protocol.File{}}
+	r := &protocol.FilesReply{Files: []protocol.File{}, From: req.From}
 	for _, p := range req.Paths {
 		i, err := os.Stat(a.sys.Path(p))
 		if err != nil || !i.Mode().IsRegular() {
@@ -386,7 +388,7 @@ func (a *agent) read(_ context.Context, req *protocol.PathsRequest) (*protocol.F
 		if err != nil {
 			continue
 		}
-		b, err := io.ReadAll(io.LimitReader(f, protocol.MaxRead))
+		b, err := io.ReadAll(io.NewSectionReader(f, req.From, protocol.MaxRead))
 		f.Close()
 		if err != nil {
 			return nil, fmt.Errorf("read %s: %w", p, err)

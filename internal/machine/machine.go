@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/netip"
 	"strings"
@@ -232,6 +233,11 @@ var ErrOldAgent = errors.New("its agent is older than this Verbund")
 // ErrLost says that the connection broke; the call may have been carried out.
 var ErrLost = errors.New("the connection was lost")
 
+// older says that the machine's agent does not know something, and what to do.
+func (m *Machine) older(what string) error {
+	return fmt.Errorf("%s: %w (it does not know %s); on a simulated site, verbund site stop and start brings the new one, to other machines the next converge", m.Name, ErrOldAgent, what)
+}
+
 // call makes one call and turns the protocol's codes into errors.
 func (m *Machine) call(ctx context.Context, method string, in, out any) error {
 	err := m.client.CallResult(ctx, method, in, out)
@@ -247,7 +253,7 @@ func (m *Machine) call(ctx context.Context, method string, in, out any) error {
 	}
 	switch je.Code {
 	case jrpc2.MethodNotFound:
-		return fmt.Errorf("%s: %w (it does not know %s); on a simulated site, verbund site stop and start brings the new one, to other machines the next converge", m.Name, ErrOldAgent, method)
+		return m.older(method)
 	case protocol.CodeDiskFull:
 		return fmt.Errorf("%s: %w (%s)", m.Name, ErrDiskFull, je.Message)
 	case protocol.CodeDigest:
@@ -294,6 +300,22 @@ func (m *Machine) Read(ctx context.Context, paths ...string) (map[string][]byte,
 		out[f.Path] = f.Content
 	}
 	return out, nil
+}
+
+// ReadFrom reads a file from a place in it on, in bytes: some of it at a time, and nothing at
+// its end. One that does not exist is fs.ErrNotExist.
+func (m *Machine) ReadFrom(ctx context.Context, path string, from int64) ([]byte, error) {
+	var r protocol.FilesReply
+	if err := m.call(ctx, protocol.FilesRead, protocol.PathsRequest{Paths: []string{path}, From: from}, &r); err != nil {
+		return nil, err
+	}
+	switch {
+	case len(r.Files) == 0:
+		return nil, fmt.Errorf("read %s: %w", path, fs.ErrNotExist)
+	case r.From != from:
+		return nil, m.older("how to read on in a file")
+	}
+	return r.Files[0].Content, nil
 }
 
 // List lists the files that stand in folders, with their modes.
@@ -370,6 +392,20 @@ func (m *Machine) PrepareSlot(ctx context.Context, slot string) error {
 func (m *Machine) Switch(ctx context.Context, q protocol.SwitchRequest) (*protocol.SwitchReply, error) {
 	var r protocol.SwitchReply
 	return &r, m.call(ctx, protocol.SlotsSwitch, q, &r)
+}
+
+// Seed makes the data of a stopped member of the datastore from a snapshot.
+func (m *Machine) Seed(ctx context.Context, q protocol.SeedRequest) error {
+	var ok bool
+	return m.call(ctx, protocol.DatastoreSeed, q, &ok)
+}
+
+// Rescue takes a snapshot of a stopped member that has lost the others; it returns where on the
+// machine its parts lie.
+func (m *Machine) Rescue(ctx context.Context, q protocol.RescueRequest) ([]string, error) {
+	var r protocol.RescueReply
+	err := m.call(ctx, protocol.DatastoreRescue, q, &r)
+	return r.Parts, err
 }
 
 // Ask says a line to a local socket of the machine, and returns what is answered.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -15,6 +16,8 @@ import (
 	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
+
+	"verbund/internal/whole"
 )
 
 // Here is this computer as a machine of a cluster, under systemd.
@@ -24,6 +27,30 @@ var _ Machine = Here{}
 
 // ReadFile reads a file.
 func (Here) ReadFile(p string) ([]byte, error) { return os.ReadFile(p) }
+
+// Write writes a file.
+func (Here) Write(p string, r io.Reader, size int64) error {
+	if err := os.MkdirAll(filepath.Dir(p), 0o700); err != nil {
+		return err
+	}
+	part := p + ".part"
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(part)
+	n, err := io.Copy(f, r)
+	if err == nil && n != size {
+		err = fmt.Errorf("writing %s: %d bytes came of %d", p, n, size)
+	}
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return whole.Replace(part, p)
+}
+
+// Remove takes a file away.
+func (Here) Remove(p string) error { return os.Remove(p) }
 
 // Path is the path itself.
 func (Here) Path(p string) string { return p }

@@ -13,6 +13,10 @@ import (
 // Machine is the machine on which a program runs.
 type Machine interface {
 	ReadFile(p string) ([]byte, error)
+	// Write writes a file of a size, in bytes, that nobody but the system's own user may read,
+	// whole or not at all; its folder is made.
+	Write(p string, r io.Reader, size int64) error
+	Remove(p string) error
 	// Path is where a path of the machine lies for this process.
 	Path(p string) string
 	Dial(ctx context.Context, network, addr string) (net.Conn, error)

@@ -63,3 +63,17 @@ func Replace(from, path string) error {
 	defer d.Close()
 	return d.Sync()
 }
+
+// Unnamed is a file that nobody else can open by a name, and that is gone when this process
+// is: what lies in it is in plain.
+func Unnamed(folder string) (*os.File, error) {
+	f, err := os.CreateTemp(folder, ".plain-")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Remove(f.Name()); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}

@@ -42,7 +42,7 @@ func Conform(t *testing.T, w World) {
 	for _, x := range []struct {
 		name string
 		do   func(*testing.T, World, *machine.Machine)
-	}{{"facts", facts}, {"files", files}, {"pull", pull}, {"units", units}, {"falls back", fallsBack}, {"reads again", readsAgain}, {"well", well}, {"probe", probe}, {"sockets", sockets}} {
+	}{{"facts", facts}, {"files", files}, {"pull", pull}, {"units", units}, {"falls back", fallsBack}, {"reads again", readsAgain}, {"well", well}, {"probe", probe}, {"sockets", sockets}, {"seed", seed}} {
 		t.Run(x.name, func(t *testing.T) { x.do(t, w, m) })
 	}
 	// The last one: nothing is left of what the others did.
@@ -98,6 +98,18 @@ func files(t *testing.T, w World, m *machine.Machine) {
 	got, err := m.Read(ctx, one, "/etc/verbund/none", "/../../.."+one)
 	if err != nil || string(got[one]) != "1" || string(got["/../../.."+one]) != "1" || len(got) != 2 {
 		t.Errorf("read: %q, %v", got, err)
+	}
+	long := strings.Repeat("0123456789abcdef", protocol.MaxRead/16) + "the end"
+	put("/etc/verbund/long", long, 0o600)
+	var all []byte
+	for piece := []byte("."); err == nil && len(piece) > 0; all = append(all, piece...) {
+		piece, err = m.ReadFrom(ctx, "/etc/verbund/long", int64(len(all)))
+	}
+	if err != nil || string(all) != long {
+		t.Errorf("a long file, piece by piece: %d bytes of %d, %v", len(all), len(long), err)
+	}
+	if _, err := m.ReadFrom(ctx, "/etc/verbund/none", 0); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("a piece of a file that is not there: %v", err)
 	}
 	l, err := m.List(ctx, "/etc/verbund/deep", "/etc/verbund/nowhere")
 	if err != nil || len(l) != 1 || l[0].Path != one || l[0].Mode != 0o600 {

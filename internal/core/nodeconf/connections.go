@@ -150,6 +150,9 @@ func Connections(c *topology.Cluster) []Connection {
 				add("endpoint carrier", aDatastore, side{at(t, "certificate"), at(t, "datastoreAuthority")})
 				add("endpoint carrier", aAPI, side{"", at(t, "authority")})
 			}
+			if t := r.trees["backup-keeper.json"]; t != nil {
+				add("backup keeper", aDatastore, side{at(t, "certificate"), at(t, "datastoreAuthority")})
+			}
 		}
 		if m.IsNode() {
 			kubelet := r.trees["kubelet.yaml"]

@@ -44,13 +44,14 @@ site: estuary
 endpoint: {name: api.tidewatch.test, virtual: {address: 127.80.0.250}}
 control: {count: 3, datastore: {place: apart, count: 1}}
 trust: {kubelets: {renew: tool}}
+backup: {every: 6h}
 pools: [{name: gauges}]
 `, topology.Memory{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	got = show(c)
-	for _, line := range []string{"endpoint carrier > API server: / api-server/cluster-authority on 3", "endpoint carrier > datastore: endpoint-carrier/datastore-authority datastore-member/datastore-authority on 3", "datastore member > other members: datastore-peer/datastore-authority datastore-peer/datastore-authority on 1"} {
+	for _, line := range []string{"endpoint carrier > API server: / api-server/cluster-authority on 3", "backup keeper > datastore: backup-keeper/datastore-authority datastore-member/datastore-authority on 3", "endpoint carrier > datastore: endpoint-carrier/datastore-authority datastore-member/datastore-authority on 3", "datastore member > other members: datastore-peer/datastore-authority datastore-peer/datastore-authority on 1"} {
 		if !strings.Contains(got, line+"\n") {
 			t.Errorf("%q is not in\n%s", line, got)
 		}

@@ -88,9 +88,11 @@ func Peer(m topology.Machine) string { return fmt.Sprintf("https://%s:%d", m.Add
 // unitsOf are the services of each part, in the order in which they start.
 var unitsOf = map[versions.Part][]string{
 	versions.Member:   {UnitEtcd},
-	versions.API:      {UnitAPIServer, UnitControllerManager, UnitScheduler},
+	versions.API:      {UnitAPIServer},
+	versions.Acting:   {UnitControllerManager, UnitScheduler},
 	versions.Carrier:  {UnitCarrier},
 	versions.Approver: {UnitApprover},
+	versions.Keeper:   {UnitKeeper},
 	versions.Node:     {UnitContainerd, UnitKubelet, UnitProxy},
 	versions.Balances: {UnitHAProxy},
 }
@@ -145,11 +147,15 @@ func Render(c *topology.Cluster, m topology.Machine, o Options) []File {
 		case versions.Member:
 			r.datastore()
 		case versions.API:
-			r.control()
+			r.api()
+		case versions.Acting:
+			r.acting()
 		case versions.Carrier:
 			r.carrier()
 		case versions.Approver:
 			r.approver()
+		case versions.Keeper:
+			r.keeper()
 		case versions.Node:
 			r.node()
 		case versions.Balances:
@@ -184,7 +190,7 @@ func (r *renderer) text(path string, mode fs.FileMode, content string, restart [
 var trusting = map[trust.Authority][]string{
 	trust.Cluster: {UnitAPIServer, UnitControllerManager, UnitScheduler, UnitApprover,
 		UnitCarrier, UnitKubelet, UnitProxy},
-	trust.Datastore: {UnitEtcd, UnitAPIServer, UnitCarrier},
+	trust.Datastore: {UnitEtcd, UnitAPIServer, UnitCarrier, UnitKeeper},
 }
 
 // trust writes what vouches. Certificates with their keys restart nothing:
@@ -203,7 +209,7 @@ func (r *renderer) trust() {
 	for id, name := range trust.Keys(r.c, r.m) {
 		switch id {
 		case trust.ServiceAccountKey:
-			add(name+".key", Key, id, 0o600, UnitAPIServer, UnitControllerManager)
+			add(name+".key", Key, id, 0o600, slices.DeleteFunc([]string{UnitAPIServer, UnitControllerManager}, func(u string) bool { return !slices.Contains(here, u) })...)
 			add(name+".pub", PublicKey, id, 0o644, UnitAPIServer)
 		default: // the controller manager reads a changed pair again
 			add(name+".key", Key, id, 0o600)
@@ -417,7 +423,7 @@ func (r *renderer) carrier() {
 	cfg := carrierConfig{
 		Address: r.c.Endpoint.Carried.String(), Ports: r.c.Endpoint.Ports(), Server: fmt.Sprintf("%s:%d", r.m.Address, APIPort), Name: trust.APIName,
 		Authority: tp(string(trust.Cluster) + ".crt"), Datastore: r.members(), DatastoreAuthority: tp(string(trust.Datastore) + ".crt"),
-		Certificate: tp("endpoint-carrier.crt"), Key: tp("endpoint-carrier.key"), Election: "/verbund/endpoint/" + r.c.Name, Holder: r.m.Name, LeaseSeconds: 3,
+		Certificate: tp("endpoint-carrier.crt"), Key: tp("endpoint-carrier.key"), Election: Election(r.c.Name), Holder: r.m.Name, LeaseSeconds: int(topology.CarrierLease / time.Second),
 	}
 	b, err := json.MarshalIndent(cfg, "", "  ")
 	if err != nil {
@@ -443,7 +449,13 @@ func (r *renderer) members() []string {
 
 // DatastoreLog is where a member of the datastore has its log, from the moment
 // that it first started.
-const DatastoreLog = "/var/lib/etcd/member/wal"
+const DatastoreLog = DatastoreDir + "/member/wal"
+
+// DatastoreDir is where a member of the datastore has its data.
+const DatastoreDir = "/var/lib/etcd"
+
+// Incoming is where what is on its way to a machine lies until it is used.
+const Incoming = "/var/lib/verbund/incoming/"
 
 func (r *renderer) datastore() {
 	var initial []string
@@ -495,10 +507,9 @@ peer-transport-security:
 	r.unit(unit{name: "etcd", about: "datastore member of cluster " + r.c.Name, typ: "notify", args: flags("--config-file=" + DatastoreConfig)})
 }
 
-// control: it is long because it is a list, one file after the other.
-func (r *renderer) control() {
+// api: the API server.
+func (r *renderer) api() {
 	c, m := r.c, r.m
-	own := fmt.Sprintf("https://%s:%d", m.Address, APIPort)
 	r.unit(unit{name: "kube-apiserver", about: "Kubernetes API server", after: UnitEtcd, typ: "notify", extra: "TimeoutStopSec=30\n", args: r.extra("kube-apiserver", []string{
 		"--advertise-address=" + m.Address.String(),
 		"--bind-address=" + m.Address.String(),
@@ -542,6 +553,12 @@ func (r *renderer) control() {
 		"--tls-cert-file=" + tp("api-server.crt"),
 		"--tls-private-key-file=" + tp("api-server.key"),
 	})})
+}
+
+// acting: the controller manager and the scheduler, which act on what the API holds.
+func (r *renderer) acting() {
+	c, m := r.c, r.m
+	own := fmt.Sprintf("https://%s:%d", m.Address, APIPort)
 	election := []string{"--leader-elect=true", "--leader-elect-lease-duration=6s", "--leader-elect-renew-deadline=4s", "--leader-elect-retry-period=1s"}
 	r.kubeconfig("system:kube-controller-manager", "controller-manager", own, UnitControllerManager)
 	kc := "/etc/kubernetes/controller-manager.kubeconfig"
@@ -789,9 +806,10 @@ func (r *renderer) balancer(o Options) {
 
 defaults
     mode tcp
-    option redispatch
+    # Whoever does not answer is not asked twice: a zone that is cut off costs a second.
+    option redispatch 1
     retries 3
-    timeout connect 2s
+    timeout connect 1s
     timeout client 1h
     timeout server 1h
     timeout check 5s
@@ -822,3 +840,11 @@ defaults
 	r.files = append(r.files, File{Path: cfg, Mode: 0o644, Content: b.String(), Reload: []string{UnitHAProxy}})
 	r.unit(unit{name: "haproxy", about: "balancer of cluster " + c.Name, typ: "notify", args: " -Ws -f " + cfg, extra: "ExecReload=" + Active + "bin/haproxy -c -q -f " + cfg + "\nExecReload=/bin/kill -USR2 $MAINPID\n"})
 }
+
+// Election is the key in the datastore under which those stand that carry the virtual address
+// of a cluster.
+func Election(cluster string) string { return "/verbund/endpoint/" + cluster }
+
+// LastBackup is the key in the datastore under which the keepers of a cluster's backups write
+// down which one they took last, and below which they stand for taking the next.
+func LastBackup(cluster string) string { return "/verbund/backups/" + cluster }

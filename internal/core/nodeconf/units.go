@@ -15,6 +15,7 @@ const (
 	UnitScheduler         = "kube-scheduler.service"
 	UnitCarrier           = "endpoint-carrier.service"
 	UnitApprover          = "request-approver.service"
+	UnitKeeper            = "backup-keeper.service"
 	UnitContainerd        = "containerd.service"
 	UnitKubelet           = "kubelet.service"
 	UnitProxy             = "kube-proxy.service"

@@ -16,28 +16,30 @@ const AgentArg = "machine-agent"
 
 // The methods.
 const (
-	Facts          = "facts"          // → FactsReply
-	FilesPut       = "files.put"      // PutRequest → PutReply
-	FilesDigests   = "files.digests"  // PathsRequest → DigestsReply
-	FilesRead      = "files.read"     // PathsRequest → FilesReply
-	FilesList      = "files.list"     // PathsRequest, of folders → FilesReply without content
-	KeysShow       = "keys.show"      // PathsRequest, of patterns → ShownReply
-	ArtefactsPull  = "artefacts.pull" // PullRequest → PullReply
-	UnitsList      = "units.list"     // → []UnitState
-	UnitsStart     = "units.start"    // UnitsRequest, in order, each awaited
-	UnitsStop      = "units.stop"     // UnitsRequest, in order
-	UnitsRestart   = "units.restart"  // UnitsRequest
-	UnitsReload    = "units.reload"   // UnitsRequest
-	Logs           = "logs"           // LogsRequest → LogsReply
-	SlotsPrepare   = "slots.prepare"  // SlotRequest: empties an idle slot
-	SlotsSwitch    = "slots.switch"   // SwitchRequest → SwitchReply
-	SocketsAsk     = "sockets.ask"    // AskRequest → AskReply
-	MachineProbe   = "machine.probe"  // ProbeRequest → ProbeReply
-	MachineWipe    = "machine.wipe"   // stops everything, empties the disk, answers, then restarts
-	CodeUnitFailed = -32010           // a unit did not come up; data is []UnitState
-	CodeDiskFull   = -32011           // the disk takes no more
-	CodeDigest     = -32012           // a blob has another digest than asked for
-	SlotDir        = "/opt/verbund/slots/"
+	Facts           = "facts"            // → FactsReply
+	FilesPut        = "files.put"        // PutRequest → PutReply
+	FilesDigests    = "files.digests"    // PathsRequest → DigestsReply
+	FilesRead       = "files.read"       // PathsRequest → FilesReply
+	FilesList       = "files.list"       // PathsRequest, of folders → FilesReply without content
+	KeysShow        = "keys.show"        // PathsRequest, of patterns → ShownReply
+	ArtefactsPull   = "artefacts.pull"   // PullRequest → PullReply
+	UnitsList       = "units.list"       // → []UnitState
+	UnitsStart      = "units.start"      // UnitsRequest, in order, each awaited
+	UnitsStop       = "units.stop"       // UnitsRequest, in order
+	UnitsRestart    = "units.restart"    // UnitsRequest
+	UnitsReload     = "units.reload"     // UnitsRequest
+	Logs            = "logs"             // LogsRequest → LogsReply
+	SlotsPrepare    = "slots.prepare"    // SlotRequest: empties an idle slot
+	SlotsSwitch     = "slots.switch"     // SwitchRequest → SwitchReply
+	SocketsAsk      = "sockets.ask"      // AskRequest → AskReply
+	DatastoreSeed   = "datastore.seed"   // SeedRequest: data of a stopped member, from a snapshot
+	DatastoreRescue = "datastore.rescue" // RescueRequest → RescueReply: a snapshot of a stopped member
+	MachineProbe    = "machine.probe"    // ProbeRequest → ProbeReply
+	MachineWipe     = "machine.wipe"     // stops everything, empties the disk, answers, then restarts
+	CodeUnitFailed  = -32010             // a unit did not come up; data is []UnitState
+	CodeDiskFull    = -32011             // the disk takes no more
+	CodeDigest      = -32012             // a blob has another digest than asked for
+	SlotDir         = "/opt/verbund/slots/"
 )
 
 // FactsReply is what a machine says of itself.
@@ -76,6 +78,7 @@ type Card struct {
 // FilesReply has the files that exist, each up to MaxRead bytes.
 type FilesReply struct {
 	Files []File `json:"files"`
+	From  int64  `json:"from,omitempty"` // where they were read from on, as it was asked for
 }
 
 // Shown is what a file that may hold a private key shows of itself without
@@ -146,6 +149,8 @@ type PutReply struct {
 // PathsRequest names files.
 type PathsRequest struct {
 	Paths []string `json:"paths"`
+	// From is where reading begins in each, in bytes.
+	From int64 `json:"from,omitempty"`
 }
 
 // DigestsReply has sha256 in hex and mode in octal, "HEX MODE", of the files
@@ -227,6 +232,35 @@ type SwitchReply struct {
 	ExitCode int         `json:"exitCode,omitempty"`
 	Log      []string    `json:"log,omitempty"`
 	Units    []UnitState `json:"units,omitempty"`
+}
+
+// SeedRequest makes the data of a datastore's member from a snapshot, whose parts were put on
+// the machine before and are taken away after. All members are given the same, and are a new
+// cluster then.
+type SeedRequest struct {
+	Unit    string            `json:"unit"`    // that must not run meanwhile
+	Folder  string            `json:"folder"`  // of the data
+	Parts   []string          `json:"parts"`   // paths, in order
+	Name    string            `json:"name"`    // of the member
+	Members map[string]string `json:"members"` // peer URLs of all, by name
+	Token   string            `json:"token"`   // that tells this cluster from others
+	// Bump is added to the snapshot's revision, and everything before is marked as compacted,
+	// so that whoever watched notices; 0 to leave it.
+	Bump uint64 `json:"bump"`
+}
+
+// RescueRequest takes a snapshot of a stopped member that has lost the others. What it had
+// written down and not been told to be decided counts as decided.
+type RescueRequest struct {
+	Unit   string `json:"unit"`   // that must not run meanwhile
+	Folder string `json:"folder"` // of the data, which stays as it is
+	Name   string `json:"name"`   // of the member
+	To     string `json:"to"`     // folder of the machine in which the snapshot's parts are put
+}
+
+// RescueReply has the paths of the parts, in order.
+type RescueReply struct {
+	Parts []string `json:"parts"`
 }
 
 // AskRequest says one line to whoever listens on a local socket of the machine, in /run.

@@ -13,7 +13,6 @@ package carrier
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -95,41 +94,13 @@ func (c *carrier) read(file string) error {
 	if err := json.Unmarshal(b, &c.cfg); err != nil {
 		return unit.Usage(fmt.Errorf("%s: %w", file, err))
 	}
-	pool := func(path string) (*x509.CertPool, error) {
-		b, err := h.ReadFile(path)
-		if err != nil {
-			return nil, err
-		}
-		p := x509.NewCertPool()
-		if !p.AppendCertsFromPEM(b) {
-			return nil, fmt.Errorf("%s: there is no certificate in it", path)
-		}
-		return p, nil
-	}
-	roots, err := pool(c.cfg.Authority)
+	roots, err := unit.Pool(h, c.cfg.Authority)
 	if err != nil {
 		return err
 	}
 	c.api = &http.Client{Timeout: time.Second, Transport: &http.Transport{DialContext: c.m.Dial, TLSClientConfig: &tls.Config{RootCAs: roots, ServerName: c.cfg.Name}}}
-	store, err := pool(c.cfg.DatastoreAuthority)
-	if err != nil {
-		return err
-	}
-	// The pair is read anew for every connection: it may have been renewed.
-	pair := func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
-		cert, cerr := h.ReadFile(c.cfg.Certificate)
-		key, kerr := h.ReadFile(c.cfg.Key)
-		if err := errors.Join(cerr, kerr); err != nil {
-			return nil, err
-		}
-		p, err := tls.X509KeyPair(cert, key)
-		return &p, err
-	}
-	if _, err := pair(nil); err != nil {
-		return err
-	}
-	c.store = &tls.Config{RootCAs: store, GetClientCertificate: pair}
-	return nil
+	c.store, err = unit.Datastore(h, c.cfg.DatastoreAuthority, c.cfg.Certificate, c.cfg.Key)
+	return err
 }
 
 // ready asks the machine's own API server.
