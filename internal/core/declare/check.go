@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"filippo.io/age"
+	"filippo.io/age/agessh"
 	"k8s.io/apimachinery/pkg/labels"
 
 	"verbund/internal/core/versions"
@@ -63,6 +66,12 @@ func (k *checker) all() {
 	k.system()
 	k.addOns()
 	k.losses()
+	k.backups()
+	k.drills()
+	k.copies()
+	if p := k.c.Prove; p != ProveNever && p != ProveAfterChange {
+		k.add("prove", "unknown-proof", fmt.Sprintf("a moment %q for a proof is not known", p), oneOf(p, []string{ProveNever, ProveAfterChange}))
+	}
 	k.exceptions()
 }
 
@@ -212,6 +221,7 @@ func (k *checker) defaults() {
 			ds.Zones = c.Control.Zones
 		}
 	}
+	set(&c.Prove, ProveNever)
 	for i := range c.System.People {
 		set(&c.System.People[i].Rights, "look")
 	}
@@ -246,6 +256,13 @@ func (k *checker) defaults() {
 	set(&c.Control.Rollout.Way, "in-place")
 	span(&c.Control.Rollout.Soak, "control.rollout.soak", 10*time.Second)
 	set(&c.Control.Rollout.Hold, "never")
+	for i := range c.Drills {
+		for j := range c.Drills[i].Steps {
+			if s := &c.Drills[i].Steps[j]; s.Until != "" {
+				span(&s.Within, fmt.Sprintf("drills[%d].steps[%d].within", i, j), 2*time.Minute)
+			}
+		}
+	}
 	for i := range c.Watch {
 		w, at := &c.Watch[i], fmt.Sprintf("watch[%d].", i)
 		number(&w.Status, at+"status", 200)
@@ -254,6 +271,7 @@ func (k *checker) defaults() {
 		span(&w.Slow, at+"slow", 5*time.Second)
 	}
 	set(&c.Rollout.Pools, "in-turn")
+	number(&c.Rollout.Prefetch, "rollout.prefetch", 2)
 	if w := c.Rollout.Window; w != nil {
 		set(&w.TimeZone, "UTC")
 		if len(w.Days) == 0 {
@@ -427,6 +445,40 @@ func (l Loss) Selector() (labels.Selector, error) {
 	return s, nil
 }
 
+// backups judges who is to open them.
+func (k *checker) backups() {
+	b := k.c.Backup
+	if e := time.Duration(b.Every); k.has("backup.every") && (e < 5*time.Minute || e > 90*24*time.Hour) {
+		k.add("backup.every", "bad-keeping", fmt.Sprintf("a backup cannot be due every %s", b.Every), "choose 5m to 2160h")
+	}
+	for i, to := range b.To {
+		if host, repository, ok := strings.Cut(strings.TrimPrefix(to, "oci://"), "/"); !path.IsAbs(to) && (!strings.HasPrefix(to, "oci://") || !ok || host == "" || repository == "") {
+			k.add(fmt.Sprintf("backup.to[%d]", i), "bad-keeping", fmt.Sprintf("no backup can be sent to %q", to), "write a folder by its whole path, or oci://HOST/REPOSITORY")
+		}
+	}
+	if f := b.Keep; f != nil {
+		switch {
+		case f.Last < 0 || f.Daily < 0 || f.Weekly < 0:
+			k.add("backup.keep", "bad-keeping", "fewer than no backups cannot be kept", "choose 0 or more of each")
+		case f.Last+f.Daily+f.Weekly == 0:
+			k.add("backup.keep", "bad-keeping", "no backup would be kept", "keep some, such as {last: 8, daily: 7, weekly: 4}")
+		case b.Every == 0:
+			k.add("backup.keep", "bad-keeping", "backups are thinned as another one is due, and none ever is", "say with every how often one is due")
+		}
+	}
+	for i, text := range k.c.Backup.Opens {
+		var err error
+		if strings.HasPrefix(text, "ssh-") {
+			_, err = agessh.ParseRecipient(text)
+		} else {
+			_, err = age.ParseX25519Recipient(text)
+		}
+		if err != nil {
+			k.add(fmt.Sprintf("backup.opens[%d]", i), "bad-opener", fmt.Sprintf("%q opens nothing", text), "write an age recipient (age1…), or an SSH public key of the kind ssh-ed25519 or ssh-rsa")
+		}
+	}
+}
+
 // exceptions turns errors that are accepted into warnings.
 func (k *checker) exceptions() {
 	for i, x := range k.c.Exceptions {
@@ -452,7 +504,7 @@ func (k *checker) exceptions() {
 				f.Severity, f.Reason, used = Warning, x.Reason, true
 			}
 		}
-		if !used {
+		if !used && !r.Living {
 			k.add(at, "exception-idle", fmt.Sprintf("the exception from %s is not needed", x.Rule), "take it out")
 		}
 	}

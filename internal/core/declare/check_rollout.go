@@ -102,6 +102,9 @@ func (k *checker) rollouts() {
 	if !slices.Contains(turns, r.Pools) {
 		k.add("rollout.pools", "unknown-order", fmt.Sprintf("pools do not go %q", r.Pools), oneOf(r.Pools, turns))
 	}
+	if r.Prefetch < 1 || r.Prefetch > 50 {
+		k.add("rollout.prefetch", "bad-prefetch", fmt.Sprintf("nothing can be fetched %d waves ahead", r.Prefetch), "choose 1 to 50")
+	}
 	w := r.Window
 	if w == nil {
 		return

@@ -120,3 +120,45 @@ func BenchmarkRead200Pools(b *testing.B) {
 		}
 	}
 }
+
+// The declaration of a copy has nothing that acts, and keeps what its API server and datastore
+// went by; it can be read, and nothing is found wrong with it.
+func TestAside(t *testing.T) {
+	text := strings.Replace(least, "name: lampwright", "# Ours.\nname: lampwright", 1) + `endpoint: {name: api.coast.test, port: 7443, balancer: {}}
+ranges: {pods: 10.20.0.0/16, services: 10.30.0.0/16} # as on the coast
+control: {count: 3, size: large, names: [api.coast.example]}
+components:
+  # Longer than usual.
+  kube-apiserver: {flags: {audit-log-maxage: '30'}}
+pools: [{name: keepers, count: 2}]
+backup: {every: 6h}
+prove: after-change
+watch: [{name: tidetable, url: 'http://api.coast.test:8080/'}]
+`
+	r := read(text)
+	if r.Findings.Errors() > 0 {
+		t.Fatal(r.Findings)
+	}
+	out, err := Aside([]byte(text), r.Decl, "lampwright-then", "A copy of it.")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := read(string(out))
+	if len(c.Findings) > 0 {
+		t.Errorf("%v in\n%s", c.Findings, out)
+	}
+	d := c.Decl
+	if d.Name != "lampwright-then" || d.CopyOf != "lampwright" || CopyOf(out) != "lampwright" || CopyOf([]byte(text)) != "" || d.Control.Count != 1 || d.Control.Size != "large" || len(d.Pools) > 0 {
+		t.Errorf("it declares %+v", d)
+	}
+	if d.Endpoint.Name != "lampwright-then.api.coast.test" || d.Endpoint.Port != 7443 || d.DNS.Domain != r.Decl.DNS.Domain || d.Ranges != r.Decl.Ranges || d.Components["kube-apiserver"].Flags["audit-log-maxage"] != "30" || d.Kubernetes != r.Decl.Kubernetes {
+		t.Errorf("it declares %+v", d)
+	}
+	r.Decl.Endpoint.Name = "192.0.2.4"
+	if out, err := Aside([]byte(text), r.Decl, "lampwright-then", "A copy of it."); err != nil || !strings.Contains(string(out), "endpoint: {name: lampwright-then.lampwright.internal,") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	if strings.Contains(string(out), "coast\n") || strings.Contains(string(out), "Longer") {
+		t.Errorf("it holds remarks of the other:\n%s", out)
+	}
+}

@@ -17,7 +17,11 @@ func Reference() string {
 	section(&b, "", reflect.TypeFor[Site]())
 	b.WriteString("\n## Rules\n\n| rule | severity | found when | open to exceptions |\n|---|---|---|---|\n")
 	for _, r := range Rules {
-		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", r.ID, r.Severity, r.What, map[bool]string{true: "yes"}[r.Open])
+		what := r.What
+		if r.Living {
+			what = "before a roll-out: " + what
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", r.ID, r.Severity, what, map[bool]string{true: "yes"}[r.Open])
 	}
 	return b.String()
 }

@@ -7,6 +7,8 @@ type Rule struct {
 	What     string   `json:"what"`
 	// Open says that an exception with a reason may accept it.
 	Open bool `json:"open"`
+	// Living says that it shows on a living cluster alone, before a roll-out begins.
+	Living bool `json:"living"`
 }
 
 // Rules lists everything that check looks at, by subject.
@@ -130,12 +132,18 @@ var Rules = []Rule{
 	{ID: "unknown-hold", Severity: Error, What: "where a roll-out holds is not known"},
 	{ID: "unknown-order", Severity: Error, What: "the order of a roll-out is not known"},
 	{ID: "bad-trial", Severity: Error, What: "a trial has fewer than no machines"},
+	{ID: "bad-prefetch", Severity: Error, What: "what machines are to run is fetched too few or too many waves ahead"},
 	{ID: "no-trial", Severity: Warning, What: "no machine goes first, or none is left to be spared"},
 	{ID: "hold-idle", Severity: Warning, What: "a roll-out holds after a trial that there is not"},
 	{ID: "bad-failures", Severity: Error, What: "fewer than no machines may fail"},
 	{ID: "failures-all", Severity: Warning, What: "as many machines may fail as a pool has"},
 	{ID: "bad-watch", Severity: Error, What: "an application cannot be asked so"},
+	{ID: "bad-copy", Severity: Error, What: "a copy of a cluster has more than an API to look at"},
+	{ID: "bad-keeping", Severity: Error, What: "backups are due too often, none of them is kept, or they cannot be sent where they should"},
+	{ID: "bad-opener", Severity: Error, What: "who is to open backups is no recipient"},
 	{ID: "bad-window", Severity: Error, What: "a window never opens, or cannot be read"},
+	{ID: "bad-drill", Severity: Error, What: "a drill cannot be carried out as it stands"},
+	{ID: "unknown-proof", Severity: Error, What: "a moment for a proof is not known"},
 	{ID: "unknown-enrolment", Severity: Error, What: "a kind of enrolment is not known"},
 	{ID: "enrolment-renewal", Severity: Error, What: "machines enrol by token and the tool is to renew their certificates"},
 	{ID: "pool-newer", Severity: Error, What: "a pool is newer than its API servers"},
@@ -154,7 +162,21 @@ var Rules = []Rule{
 	{ID: "bad-ssh-key", Severity: Error, What: "a public key cannot be read"},
 	{ID: "bad-rights", Severity: Error, What: "rights are not known"},
 	{ID: "fixed-address", Severity: Error, What: "a fixed address cannot be given"},
+
+	{ID: "api-version-gone", Severity: Error, What: "somebody asks for an API version that the target does not serve", Open: true, Living: true},
+	{ID: "api-version-written", Severity: Warning, What: "objects were written in an API version that the target does not take", Living: true},
+	{ID: "webhook-unserved", Severity: Error, What: "an admission webhook would refuse pods, since nobody answers for it", Open: true, Living: true},
+	{ID: "webhook-alone", Severity: Warning, What: "an admission webhook is answered from one machine alone, which is emptied", Living: true},
+	{ID: "datastore-alarm", Severity: Error, What: "a member of the datastore has raised an alarm", Living: true},
+	{ID: "datastore-full", Severity: Warning, What: "a member of the datastore has most of what it may have", Living: true},
+	{ID: "datastore-behind", Severity: Warning, What: "a member of the datastore is far behind the leader", Living: true},
+	{ID: "certificate-ends", Severity: Error, What: "something that vouches ends before the roll-out does", Living: true},
+	{ID: "no-spare-room", Severity: Warning, What: "pods would have no place if one more machine failed during a roll-out", Living: true},
+	{ID: "not-looked-at", Severity: Warning, What: "something could not be looked at before a roll-out", Living: true},
 }
+
+// OpenRule says whether an exception with a reason may accept what a rule finds.
+func OpenRule(rule string) bool { return byRule[rule].Open }
 
 var byRule = func() map[string]Rule {
 	out := map[string]Rule{}

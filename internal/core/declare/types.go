@@ -27,6 +27,7 @@ type Declaration struct {
 	Schema     string               `yaml:"schema" doc:"version of the format" need:"yes" oneof:"verbund/1"`
 	Extends    string               `yaml:"extends" doc:"another file, relative to this one, of which this one holds only what differs: merged by key, pools and people by name, other lists as a whole" eg:"coast.base.yaml"`
 	Name       string               `yaml:"name" doc:"the cluster's name: small letters, digits and hyphens" need:"yes" eg:"tidewatch"`
+	CopyOf     string               `yaml:"copyOf" doc:"the cluster of which this one is a copy, for looking at: it has one control-plane machine and nothing beside, and nothing acts on what its API holds; backup restore --as writes it; commands without --file mean the other cluster" eg:"tidewatch"`
 	Kubernetes string               `yaml:"kubernetes" doc:"a version of the catalogue; change it by one minor at most to upgrade" need:"yes" eg:"v1.36.2"`
 	Site       string               `yaml:"site" doc:"where machines come from: SITE.site.yaml beside this file" need:"yes" eg:"estuary"`
 	Catalogue  *CatalogueFile       `yaml:"catalogue" doc:"a catalogue of versions from a file" def:"the one inside the program"`
@@ -44,8 +45,17 @@ type Declaration struct {
 	Trust      Trust                `yaml:"trust" doc:"how long authorities and certificates live"`
 	AddOns     map[string]AddOn     `yaml:"addOns" doc:"add-ons on versions of their own, by name: fairway or coredns"`
 	MayLose    []Loss               `yaml:"mayLose" doc:"pods that a drain may lose for good: those without a controller, and those with data in an emptyDir; without it a run that would lose one stops before its first step"`
+	Backup     Keeping              `yaml:"backup" doc:"how backups are kept"`
+	Drills     []Drill              `yaml:"drills" doc:"faults on purpose of one's own, beside those that are shipped; one of the same name takes the place of a shipped one"`
+	Prove      string               `yaml:"prove" doc:"when the quick part of a proof is made without being asked for" def:"never" oneof:"never,after-change"`
 	Exceptions []Exception          `yaml:"exceptions" doc:"errors that are accepted knowingly; check, plan and status go on showing them"`
 }
+
+// When a proof is made without being asked for.
+const (
+	ProveNever       = "never"
+	ProveAfterChange = "after-change"
+)
 
 // CatalogueFile is a catalogue of the owner's own.
 type CatalogueFile struct {
@@ -191,8 +201,24 @@ type Careful struct {
 
 // Rollouts says how changes reach a cluster as a whole.
 type Rollouts struct {
-	Pools  string  `yaml:"pools" doc:"one pool after the other, in the order in which they are declared, or all of them together" def:"in-turn" oneof:"in-turn,together"`
-	Window *Window `yaml:"window" doc:"when a batch may begin; without one, at any time"`
+	Pools    string  `yaml:"pools" doc:"one pool after the other, in the order in which they are declared, or all of them together" def:"in-turn" oneof:"in-turn,together"`
+	Prefetch int     `yaml:"prefetch" doc:"how many waves before its own a machine fetches what it is to run, 1 to 50: more leave less to wait for, and fetch more at a time" def:"2"`
+	Window   *Window `yaml:"window" doc:"when a batch may begin; without one, at any time"`
+}
+
+// Keeping says how backups are kept.
+type Keeping struct {
+	Every Duration `yaml:"every" doc:"how often one is taken, by the control-plane machines themselves, in turns; backup gather fetches them, backup take --due takes what is due; none by default" eg:"6h"`
+	To    []string `yaml:"to" doc:"where each is sent as well: by backup take to folders, by their whole path, and places in OCI registries; by machines to those registries that take it from anybody" eg:"[/mnt/vault, 'oci://registry.seamark.test/kept/tidewatch']"`
+	Keep  *KeepFew `yaml:"keep" doc:"which of those that were due stay when another one is taken, here and on each machine that took them; without it all of them here, the last 8 there; all others always"`
+	Opens []string `yaml:"opens" doc:"age recipients or SSH public keys of those who can open every backup beside the cluster's own key, also on another computer" eg:"[age1…]"`
+}
+
+// KeepFew says how many backups stay: the newest ones, and the newest of so many days and weeks.
+type KeepFew struct {
+	Last   int `yaml:"last" json:"last" doc:"the newest so many" def:"0"`
+	Daily  int `yaml:"daily" json:"daily" doc:"the newest of each of so many days on which any was taken" def:"0"`
+	Weekly int `yaml:"weekly" json:"weekly" doc:"the newest of each of so many weeks" def:"0"`
 }
 
 // Watch is a probe of an application.
@@ -204,6 +230,36 @@ type Watch struct {
 	Interval Duration `yaml:"interval" doc:"between two questions, 50ms to 10s" def:"1s"`
 	Allow    int      `yaml:"allow" doc:"how many of a hundred answers may fail, 0 to 50, of the last 500" def:"1"`
 	Slow     Duration `yaml:"slow" doc:"from when on an answer counts as none, 10ms to 10s" def:"5s"`
+}
+
+// Drill is a fault on purpose, with what has to hold meanwhile.
+type Drill struct {
+	Name     string      `yaml:"name" doc:"unique" need:"yes" eg:"gauges-dark"`
+	Supposes string      `yaml:"supposes" doc:"what is supposed to hold, in words" need:"yes" eg:"tidetable answers while pool gauges is dark"`
+	Hits     string      `yaml:"hits" doc:"who feels it, in words" eg:"pods of pool gauges"`
+	Loses    string      `yaml:"loses" doc:"what is lost for good, in words: such a drill wants the cluster's name" eg:"what was written since the backup"`
+	Steps    []DrillStep `yaml:"steps" doc:"one after the other; whatever they have disturbed is put right at the end, also where one fails" need:"yes"`
+	Holds    DrillHolds  `yaml:"holds" doc:"what has to hold all the while; that nothing acknowledged is lost, and that the cluster is well afterwards, always has to"`
+}
+
+// DrillStep is one step of a drill: a fault, a certificate that is about to end, a command of the
+// tool, a time to wait, or something to wait for.
+type DrillStep struct {
+	Fault  string   `yaml:"fault" doc:"one that a site can make happen, such as cut-power, full-disk, cut-network; or one that mends, such as power, mended-disk" eg:"cut-power"`
+	At     string   `yaml:"at" doc:"whom it, or ages, hits: control, leader, member, majority, holder, balancer, worker, zone, a pool, or the name of a machine or zone; of a damaged-blob the artefact" eg:"leader"`
+	Ages   string   `yaml:"ages" doc:"a certificate of one machine, by its name there, such as api-server: it is given one that ends after within" eg:"api-server"`
+	Run    string   `yaml:"run" doc:"a command of the tool, without --yes and --confirm: converge, prove, replace, backup take, backup restore, trust renew, trust replace; {worker} and the like stand for a machine" eg:"replace {worker}"`
+	Killed int      `yaml:"killed" doc:"after how many entries of the journal that command is killed; it is not by default" eg:"12"`
+	Fails  bool     `yaml:"fails" doc:"whether that command is to fail" def:"false"`
+	Wait   Duration `yaml:"wait" doc:"how long nothing is done, 100ms to 1h" eg:"10s"`
+	Until  string   `yaml:"until" doc:"what is waited for: writes (the API takes them), no-writes, ailing (status says that something is wrong), or well" eg:"writes"`
+	Within Duration `yaml:"within" doc:"how long that may take, or how long the certificate of ages lives, 1s to 1h" def:"2m"`
+}
+
+// DrillHolds says what has to hold during a drill.
+type DrillHolds struct {
+	Pause  Duration `yaml:"pause" doc:"how long the API may take no write at most; without it that is measured only" eg:"5s"`
+	Failed *int     `yaml:"failed" doc:"how many answers of the declared watches may be wrong; without it that is measured only" eg:"0"`
 }
 
 // Window is hours of some days in which a batch may begin. One that has begun ends, also

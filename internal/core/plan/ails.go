@@ -89,6 +89,9 @@ func Ails(c *topology.Cluster, o Observed, why Unseen, now time.Time) []Trouble 
 	}
 	for _, name := range []string{versions.NetworkAddOn, versions.DNSAddOn} {
 		text := ""
+		if c.CopyOf != "" {
+			break // what it holds is not told to anybody
+		}
 		if a := o.AddOns[name]; o.API && a.Version == "" {
 			text = fmt.Sprintf("add-on %s is not installed", name)
 		} else if o.API && !a.Ready {

@@ -70,6 +70,7 @@ var Kinds = []About{
 	{Vouch, "gives a machine its own certificates, before the rest", 5 * time.Second, time.Minute, Brings, Keeps, Itself, OfMachine, ""},
 	{Move, "tells the datastore where a machine is now", 5 * time.Second, time.Minute, Brings, Out, Itself, OfMachine, ""},
 	{Drop, "takes a dead member out of the datastore", 5 * time.Second, time.Minute, Removes, Keeps, Nobody, OfMachine, ""},
+	{Halt, "stops API servers, whose datastore gives way to a backup's", 10 * time.Second, time.Minute, Away, Out, Itself, OfMachine, ""},
 	{Found, "founds the datastore, by all its members at once", 20 * time.Second, 2 * time.Minute, Starts, Keeps, Itself, OfMachine, ""},
 	{Member, "starts a member of the datastore, or has it join and makes it a voter", 20 * time.Second, 2 * time.Minute, Starts, Keeps, Itself, OfMachine, membersHint},
 	{Control, "starts API server, controller manager and scheduler", 20 * time.Second, 2 * time.Minute, Starts, Keeps, Itself, OfMachine, ""},
@@ -95,6 +96,7 @@ var Kinds = []About{
 	{Wave, "begins a wave of a roll-out", 50 * time.Millisecond, time.Minute, Waits, Keeps, Nobody, OfGroup, ""},
 	{Soak, "watches the machines of a trial, which have to stay well", time.Minute, 2 * time.Minute, Waits, Keeps, Nobody, OfGroup, "nothing is changed meanwhile; the first trouble ends the roll-out"},
 	{Pause, "ends a run until a person lets the roll-out go on", 50 * time.Millisecond, time.Minute, Waits, Keeps, Nobody, OfGroup, ""},
+	{Entrust, "leaves with a keeper of backups, sealed, what belongs beside a snapshot", 5 * time.Second, time.Minute, Brings, Keeps, Itself, OfMachine, ""},
 	{Verify, "looks whether every node is Ready and every component healthy", 5 * time.Second, time.Minute, Waits, Keeps, Everyone, OfNone, ""},
 }
 

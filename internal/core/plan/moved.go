@@ -66,12 +66,12 @@ func (p *planner) repair(m topology.Machine) {
 	for _, part := range m.Parts {
 		kind, text := Node, "start container runtime, kubelet and proxy"
 		switch part {
-		case versions.Approver:
+		case versions.Acting, versions.Approver, versions.Keeper:
 			continue // it starts with the API server
 		case versions.Member:
 			kind, text = Member, "start its datastore member"
 		case versions.API:
-			kind, text = Control, "start API server, controller manager and scheduler"
+			kind, text = Control, startsControl(m)
 		case versions.Carrier:
 			kind, text = Carry, "stand for election as carrier of "+p.c.Endpoint.Carried.String()
 		case versions.Balances:

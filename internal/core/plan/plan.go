@@ -28,6 +28,7 @@ const (
 	Wipe     Kind = "wipe"     // what an earlier life left on a machine
 	Move     Kind = "move"     // a machine whose address changed
 	Drop     Kind = "drop"     // a dead member out of the datastore
+	Halt     Kind = "halt"     // what serves from a datastore that gives way to a backup's
 	Found    Kind = "found"    // the datastore, by all its members at once
 	Member   Kind = "member"   // a member of the datastore: started, or joined and promoted
 	Control  Kind = "control"  // API server, controller manager, scheduler
@@ -50,6 +51,7 @@ const (
 	Unnode   Kind = "unnode"   // the node out of the cluster
 	Release  Kind = "release"  // the machine back to the site
 	Refresh  Kind = "refresh"  // new tokens for a node's pods
+	Entrust  Kind = "entrust"  // what a keeper of backups puts beside a snapshot
 	Verify   Kind = "verify"   // everything is well
 	Wave     Kind = "wave"     // of a roll-out begins
 	Soak     Kind = "soak"     // machines are watched
@@ -121,7 +123,12 @@ type MachineSeen struct {
 	// Reissue are certificates that have to be made anew before.
 	Reissue []string
 	Moved   netip.Addr // where it was, if the site has leased it another address since
-	Data    bool       // a datastore member has data there; looked at only before the founding
+	// Rest is of what it is that a keeper of backups was left with, and Kept what it last did;
+	// nothing where there is no keeper.
+	Rest  string
+	Kept  nodeconf.Kept
+	Data  bool // a datastore member has data there; looked at only before the founding
+	Blank bool // it is to hold a datastore member, and has no data; looked at after the founding
 	// Disk and DiskUsed are in bytes; ClockOff is how far its clock is ahead.
 	Disk, DiskUsed int64
 	ClockOff       time.Duration
@@ -174,7 +181,10 @@ type AddOnSeen struct {
 type Observed struct {
 	// Founders are the machines by whose members the datastore is to be founded.
 	Founders []string
-	Founded  bool   // the datastore exists or existed
+	Founded  bool // the datastore exists or existed
+	// Restores is the restoration by which the datastore is to be founded; it is not founded
+	// then.
+	Restores *Restores
 	Part     string // to which the run is limited; empty: everything
 	Now      bool   // an authority is distrusted at once: nobody is waited for
 	// TrustMark is what pods of add-ons have to have been started with.
@@ -182,6 +192,7 @@ type Observed struct {
 	Clearing  bool                    // an interrupted clear may have left something on machines
 	Held      bool                    // a person's word is waited for: no wave begins
 	Backup    string                  // the version of which a recent backup exists
+	Rest      string                  // of what it is that keepers of backups are to have
 	Open      map[string]rollout.Open // waves that have begun and are not over, by group
 	Resting   map[string]bool         // machines that an earlier run took out of the balancer
 	API       bool                    // the API answered
@@ -444,6 +455,9 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 	if err := p.refuse(cat); err != nil {
 		return nil, err
 	}
+	if o.Restores != nil {
+		return p.restore()
+	}
 	if next := p.movedNext(); len(next) > 0 {
 		for _, m := range next {
 			as, err := p.asRun(m, cat)
@@ -454,7 +468,7 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 		}
 		return &p.plan, nil
 	}
-	if p.namesFirst() {
+	if p.namesFirst() || p.wakesLeaving() {
 		return &p.plan, nil
 	}
 	if err := p.forNow(cat); err != nil {
@@ -474,6 +488,7 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 	if err := p.drains(); err != nil {
 		return nil, err
 	}
+	p.entrust()
 	if p.o.Held {
 		p.withoutWaves()
 	}
@@ -486,6 +501,32 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 		p.add(v.Kind, "", v.Text, v.Why, v)
 	}
 	return &p.plan, nil
+}
+
+// entrust plans that keepers of backups are left with what belongs beside a snapshot, as it will
+// be when nothing else is left to be done: what they have is of no use before.
+func (p *planner) entrust() {
+	if p.plan.More || len(p.later)+len(p.as)+len(p.plan.Later) > 0 {
+		return
+	}
+	var before []string
+	for _, s := range p.plan.Steps {
+		if s.Kind != Wave && s.Kind != Soak {
+			before = append(before, s.ID)
+		}
+	}
+	for _, m := range p.c.With(versions.Keeper) {
+		s := p.o.Machines[m.Name]
+		if p.asleep(m) || s.Rest != "" && s.Rest == p.o.Rest {
+			continue
+		}
+		why := "what is declared or trusted is not what it was"
+		if s.Rest == "" {
+			why = "it has nothing yet that belongs beside a snapshot"
+		}
+		needs := slices.DeleteFunc(slices.Clone(before), func(id string) bool { return !strings.HasSuffix(id, "/"+m.Name) })
+		p.add(Entrust, m.Name, "leave with it, sealed, what its backups hold beside the snapshot", why, Step{Needs: append(needs, string(Roles))})
+	}
 }
 
 // Last is the step that a change ends with, after those that it needs.
@@ -524,7 +565,10 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 		if v := s.Running(); m.Role == versions.Worker && v != "" && p.o.Founded && !p.stray(m) {
 			// A pool that is held back goes back, too: a kubelet may be older than its API server.
 			held := m.Set.Kubernetes != p.c.Set.Kubernetes && p.c.Set.Minor()-m.Set.Minor() <= versions.KubeletSkew
-			if versions.Compare(v, m.Set.Kubernetes) > 0 && !held {
+			// One that is newer than its API servers, which were restored, follows them.
+			_, ours := cat.Set(v)
+			follows := ours && high != "" && versions.Compare(v, high) > 0
+			if versions.Compare(v, m.Set.Kubernetes) > 0 && !held && !follows {
 				return &Refusal{fmt.Sprintf("worker %s runs %s, and %s, which is lower, is declared for it", m.Name, v, m.Set.Kubernetes), "declare " + v + " or higher, or a new pool"}
 			}
 			if behind := p.c.Set.Minor() - versions.Minor(v); behind > versions.KubeletSkew && high != "" {
@@ -559,8 +603,11 @@ func (p *planner) refuseMachine(m topology.Machine, s MachineSeen) *Refusal {
 
 // founding refuses to found a datastore over data, or by others than began to.
 func (p *planner) founding() error {
-	if p.o.Founded {
+	if p.o.Founded || p.o.Restores != nil {
 		return nil
+	}
+	if of := p.c.CopyOf; of != "" {
+		return &Refusal{fmt.Sprintf("cluster %s is a copy of %s, and would hold nothing", p.c.Name, of), "found it from a backup of " + of + ": verbund backup restore NAME --as " + p.c.Name}
 	}
 	var declared []string
 	data := ""
@@ -595,6 +642,9 @@ func (p *planner) quorum() error {
 	if !p.o.Founded {
 		return nil
 	}
+	if r := p.minority(); r != nil {
+		return r
+	}
 	for name, s := range p.o.Machines {
 		// One that is off will be switched on; the steps that need a quorum wait. One that is
 		// on its way out has what the others join.
@@ -604,7 +654,30 @@ func (p *planner) quorum() error {
 	}
 	what := map[bool]string{true: "datastore", false: "control-plane"}[p.c.Apart]
 	return &Refusal{fmt.Sprintf("the site answers, and has none of this cluster's %s machines, on which its datastore was", what),
-		"nothing was changed; find out whether this is the site that they were ordered from, and whether it has lost them (verbund machines, verbund history): only if they are gone for good is the cluster to be raised anew, from a backup"}
+		"nothing was changed; find out whether this is the site that they were ordered from, and whether it has lost them (verbund machines, verbund history): only if they are gone for good: verbund backup restore newest gets new ones, and founds the datastore on them from a backup"}
+}
+
+// minority refuses to go on when so many members are gone with their machines that those which
+// are left decide nothing any more.
+func (p *planner) minority() *Refusal {
+	voters := 0
+	var gone, left []string
+	for _, name := range slices.Sorted(maps.Keys(p.o.Members)) {
+		if p.o.Members[name].Learner {
+			continue
+		}
+		voters++
+		if !p.lost(name) {
+			left = append(left, name)
+		} else {
+			gone = append(gone, name)
+		}
+	}
+	if len(left) == 0 || len(left) > voters/2 {
+		return nil
+	}
+	return &Refusal{fmt.Sprintf("%d of the %d members of the datastore are gone with their machines (%s), and those that are left (%s) decide nothing any more", len(gone), voters, enumerate(gone), enumerate(left)),
+		fmt.Sprintf("nothing was changed; find out whether the site has lost them for good: then verbund backup restore --member %s goes on with what that one holds, and verbund backup restore newest with what the newest backup holds", left[0])}
 }
 
 // getting plans how machines are got, and how they get what they run from.
@@ -631,6 +704,8 @@ func (p *planner) getting(owed map[string][]string) {
 			}
 			if !s.Exists {
 				p.plan.Missing = append(p.plan.Missing, "machine "+m.Name)
+				// Before there is one of its name again: it would take itself for the old one.
+				needs = append(slices.Clone(needs), p.drop(m))
 			}
 			if begun := arriving[m.Name]; begun != "" {
 				needs = append(slices.Clone(needs), begun)
@@ -700,10 +775,7 @@ func (p *planner) members() (founder string) {
 			continue
 		}
 		seen, isMember := p.o.Members[m.Name]
-		dead := isMember && !p.o.Machines[m.Name].Exists
-		if dead {
-			p.add(Drop, m.Name, "take its dead member out of the datastore", "the machine is gone, and a dead member counts against the quorum", Step{Guards: []Guard{OthersWell}, Final: true})
-		}
+		dead := p.drop(m) != ""
 		needs := []string{id(Write, m.Name), id(Get, m.Name), id(Drop, m.Name), joined}
 		down := p.down(m, versions.Member)
 		if !isMember || seen.Learner || dead || len(down) > 0 {
@@ -715,6 +787,25 @@ func (p *planner) members() (founder string) {
 		}
 	}
 	return id(Member, ms[0].Name)
+}
+
+// drop plans that a member whose data is gone is taken out of the datastore, once; nothing of
+// others.
+func (p *planner) drop(m topology.Machine) string {
+	if p.ids[id(Drop, m.Name)] {
+		return id(Drop, m.Name)
+	}
+	if _, isMember := p.o.Members[m.Name]; !p.o.Founded || !isMember || !p.lost(m.Name) {
+		return ""
+	}
+	return p.add(Drop, m.Name, "take its dead member out of the datastore", "its data is gone with the machine that had it, and a dead member counts against the quorum", Step{Guards: []Guard{OthersWell}, Final: true})
+}
+
+// lost says whether the data of a member is gone: with its machine, or because another one has
+// its name now.
+func (p *planner) lost(name string) bool {
+	s := p.o.Machines[name]
+	return !s.Exists || s.Blank && !p.o.Members[name].Learner
 }
 
 // etcdWaits is how long etcd wants all members to have been connected before it
@@ -732,15 +823,15 @@ func (p *planner) raise(owed map[string][]string) {
 		if p.outdated(m) || p.asleep(m) {
 			continue
 		}
-		if p.fresh(m) || len(p.down(m, versions.API)) > 0 || m.Is(versions.Approver) && len(p.down(m, versions.Approver)) > 0 {
-			p.add(Control, m.Name, "start API server, controller manager and scheduler", "they do not run", Step{Needs: []string{founder, id(Member, m.Name), id(Write, m.Name), id(Get, m.Name)}})
+		if p.fresh(m) || slices.ContainsFunc([]versions.Part{versions.API, versions.Acting, versions.Approver, versions.Keeper}, func(part versions.Part) bool { return m.Is(part) && len(p.down(m, part)) > 0 }) {
+			p.add(Control, m.Name, startsControl(m), "they do not run", Step{Needs: []string{founder, id(Member, m.Name), id(Write, m.Name), id(Get, m.Name)}})
 		}
 		if m.Is(versions.Carrier) && (p.fresh(m) || len(p.down(m, versions.Carrier)) > 0) {
 			p.add(Carry, m.Name, "stand for election as carrier of "+c.Endpoint.Carried.String(), "its carrier does not run", Step{Needs: []string{id(Control, m.Name), id(Write, m.Name)}})
 		}
 	}
 	first := id(Control, control[0].Name)
-	if !p.o.Roles {
+	if !p.o.Roles && c.CopyOf == "" {
 		p.add(Roles, "", "let the API servers use the kubelets", "the binding is not there", Step{Needs: []string{first}})
 	}
 	for _, m := range c.Of(versions.Balancer) {
@@ -757,7 +848,7 @@ func (p *planner) raise(owed map[string][]string) {
 		upgrading = upgrading || p.outdated(m)
 	}
 	// Nor while an old API server is still there that is being replaced.
-	if !upgrading && !p.arrives[control[0].Group()] {
+	if !upgrading && !p.arrives[control[0].Group()] && c.CopyOf == "" {
 		p.addOns(append([]string{first, string(Roles)}, p.fronts()...))
 	}
 	for _, m := range c.Machines {
@@ -804,6 +895,14 @@ func (p *planner) raise(owed map[string][]string) {
 			p.add(Return, m.Name, text, why, Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.fronts()...)})
 		}
 	}
+}
+
+// startsControl says what starts on a control-plane machine.
+func startsControl(m topology.Machine) string {
+	if !m.Is(versions.Acting) {
+		return "start the API server"
+	}
+	return "start API server, controller manager and scheduler"
 }
 
 // enters says whether a machine is new in a living cluster, and is to get requests from the
@@ -1134,9 +1233,9 @@ func (p *planner) shrink() {
 	}
 	// A node that one of our machines left behind, as a kubelet does that
 	// registers while its machine goes. One that nobody but its owner knows is
-	// left alone.
+	// left alone, and so are all of a copy.
 	for _, name := range slices.Sorted(maps.Keys(p.o.Nodes)) {
-		if !p.runs[name] && !p.o.Machines[name].Exists && !p.o.Nodes[name].Ready && strings.HasPrefix(name, p.c.Name+"-") {
+		if !p.runs[name] && !p.o.Machines[name].Exists && !p.o.Nodes[name].Ready && p.c.CopyOf == "" && strings.HasPrefix(name, p.c.Name+"-") {
 			p.plan.Removes = append(p.plan.Removes, Removal{name, name + " (a node without a machine)"})
 			p.add(Unnode, name, "take the node out of the cluster", "the site has no such machine any more", Step{Needs: before})
 		}

@@ -157,6 +157,96 @@ pools: [{name: gauges, adopt: ["02:5e:00:00:00:01"]}]
 			o.Members["tidewatch-control-2"] = plan.MemberSeen{ID: 2, Trouble: "no answer"}
 			return c, o
 		},
+		"restore": func() (*topology.Cluster, plan.Observed) {
+			// Back to the minor of a backup, with one control-plane machine gone and one that runs
+			// that minor already.
+			c := cluster(t, "v1.36.3", 3, 1)
+			o := restoring(living(c, "v1.37.2"))
+			o.Machines["tidewatch-control-1"] = living(c, "v1.36.3").Machines["tidewatch-control-1"]
+			delete(o.Machines, "tidewatch-control-3")
+			return c, o
+		},
+	}
+}
+
+// restoring is a cluster of which a backup is to be restored.
+func restoring(o plan.Observed) plan.Observed {
+	o.Founded, o.API, o.Endpoint = false, false, false
+	o.Members, o.Nodes, o.AddOns = nil, nil, nil
+	o.Restores = &plan.Restores{ID: "again", Backup: "before-the-fair", Loses: "what is there is lost"}
+	return o
+}
+
+// Whatever is there, no member is made from a backup while anything still serves from the old
+// datastore, and no API server starts before all of them are.
+func TestRestoreOrder(t *testing.T) {
+	c := cluster(t, "v1.36.3", 3, 2)
+	for _, version := range []string{"v1.36.3", "v1.37.2"} {
+		o := restoring(living(c, version))
+		// One that is not declared any more serves, too.
+		o.Machines["tidewatch-control-9"] = o.Machines["tidewatch-control-1"]
+		p, err := plan.Make(c, o, versions.Shipped())
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.Kind == plan.Found })
+		halts, controls := 0, 0
+		for i, s := range p.Steps {
+			switch s.Kind {
+			case plan.Halt:
+				if halts++; !slices.Contains(p.Steps[found].Needs, s.ID) {
+					t.Errorf("%s: the datastore is founded without %s", version, s.ID)
+				}
+			case plan.Control:
+				if controls++; !slices.Contains(s.Needs, string(plan.Found)) || i < found {
+					t.Errorf("%s: %s before the datastore is founded", version, s.ID)
+				}
+			case plan.Write:
+				if found >= 0 && !slices.Contains(s.Needs, "halt/"+s.Machine) {
+					t.Errorf("%s: %s while it serves", version, s.ID)
+				}
+			}
+		}
+		if found < 0 || !p.Steps[found].Final || halts != 4 || controls != 3 || !p.More || len(p.Endangers) != 1 {
+			t.Errorf("%s: %s", version, text(p))
+		}
+		// One that cannot be looked into may serve: it is woken first, and nothing else is done.
+		seen(o, "tidewatch-control-2", func(s *plan.MachineSeen) { s.Reached = false })
+		if p, err = plan.Make(c, o, versions.Shipped()); err != nil || len(p.Steps) != 1 || p.Steps[0].Kind != plan.Get {
+			t.Errorf("%s, one asleep: %v, %v", version, text(p), err)
+		}
+	}
+}
+
+// With the majority of the datastore gone nothing is begun: what is left is named. Members that
+// lost their data under another machine of the name count as gone; learners do not count.
+func TestMinority(t *testing.T) {
+	c := cluster(t, "v1.37.2", 3, 1)
+	for _, x := range []struct {
+		name   string
+		change func(*plan.Observed)
+		refuse string
+	}{
+		{"one of three", func(o *plan.Observed) { delete(o.Machines, "tidewatch-control-1") }, ""},
+		{"two of three", func(o *plan.Observed) {
+			delete(o.Machines, "tidewatch-control-1")
+			delete(o.Machines, "tidewatch-control-3")
+		}, "2 of the 3 members of the datastore are gone with their machines (tidewatch-control-1, tidewatch-control-3)"},
+		{"one gone, one blank", func(o *plan.Observed) {
+			delete(o.Machines, "tidewatch-control-1")
+			seen(*o, "tidewatch-control-2", func(s *plan.MachineSeen) { s.Blank = true })
+		}, "verbund backup restore --member tidewatch-control-3"},
+		{"a learner that is gone", func(o *plan.Observed) {
+			delete(o.Machines, "tidewatch-control-1")
+			o.Members["tidewatch-control-1"] = plan.MemberSeen{ID: 1, Learner: true}
+		}, ""},
+	} {
+		o := living(c, "v1.37.2")
+		x.change(&o)
+		_, err := plan.Make(c, o, versions.Shipped())
+		if x.refuse == "" && err != nil || x.refuse != "" && (err == nil || !strings.Contains(err.Error(), x.refuse)) {
+			t.Errorf("%s: %v", x.name, err)
+		}
 	}
 }
 

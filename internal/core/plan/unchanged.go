@@ -13,7 +13,7 @@ import (
 // FactsOf is what of a cluster cannot change while it lives.
 func FactsOf(c *topology.Cluster) topology.Facts {
 	return topology.Facts{Endpoint: c.Endpoint.Name, Pods: c.Pods.String(), Services: c.Services.String(), Domain: c.Domain, PerNode: c.PerNode, Answers: c.Endpoint.Answers(),
-		Members: map[bool]string{true: "apart", false: "beside"}[c.Apart], Control: map[bool]string{true: "nodes", false: "no nodes"}[c.Nodes]}
+		Members: map[bool]string{true: "apart", false: "beside"}[c.Apart], Control: map[bool]string{true: "nodes", false: "no nodes"}[c.Nodes], CopyOf: c.CopyOf}
 }
 
 // Unchanged refuses a declaration that differs from the living cluster in what
@@ -23,6 +23,10 @@ func Unchanged(c *topology.Cluster, was *topology.Facts) error {
 	perNode := func(f topology.Facts) string { return strings.TrimPrefix(fmt.Sprint(f.PerNode), "0") }
 	if err := endpointMoves(c, was, is); err != nil {
 		return err
+	}
+	// In either direction: what controllers would find is not theirs.
+	if was.CopyOf != is.CopyOf {
+		return &Refusal{What: fmt.Sprintf("whether cluster %s is a copy, and of which cluster, cannot be changed while it lives", c.Name), Todo: "declare copyOf as it was; a copy is looked at, and torn down"}
 	}
 	for _, x := range []struct{ key, was, is string }{{"ranges.pods", was.Pods, is.Pods}, {"ranges.services", was.Services, is.Services}, {"dns.domain", was.Domain, is.Domain},
 		{"ranges.perNode", perNode(*was), perNode(is)}, {"control.datastore.place", was.Members, is.Members}, {"control.nodes", was.Control, is.Control},

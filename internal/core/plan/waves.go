@@ -248,14 +248,11 @@ func (p *planner) await(group string, machines []string, soak time.Duration, hol
 // fetches are the steps before which a wave's artefacts are not fetched: everything is
 // fetched a few waves ahead, and not all at once.
 func (p *planner) fetches(before []string) []string {
-	if n := len(p.begun) - ahead; n >= 0 {
+	if n := len(p.begun) - p.c.Prefetch; n >= 0 && n < len(p.begun) {
 		return append(slices.Clone(before), p.begun[n])
 	}
 	return before
 }
-
-// ahead is how many waves before its own a machine gets what it is to run.
-const ahead = 2
 
 // owed adds what the wave that was open when an earlier run ended still has to wait for.
 // It returns, by group, what its next wave has to come after.

@@ -255,3 +255,43 @@ func TestBackOf(t *testing.T) {
 		}
 	}
 }
+
+// Machines fetch what they are to run as many waves ahead as is declared, and no earlier.
+func TestPrefetch(t *testing.T) {
+	for _, ahead := range []int{1, 2, 4} {
+		c := cluster(t, "v1.37.2", 3, 6)
+		c.Prefetch = ahead
+		p, err := plan.Make(c, living(cluster(t, "v1.36.3", 3, 6), "v1.36.3"), versions.Shipped())
+		if err != nil {
+			t.Fatal(err)
+		}
+		own, begun := map[string]int{}, map[string]int{}
+		for i, w := range p.Waves {
+			for _, m := range w.Machines {
+				own[m] = i + 1
+			}
+		}
+		for _, s := range p.Steps {
+			if s.Kind == plan.Wave {
+				begun[s.ID] = len(begun) + 1
+			}
+		}
+		tried := 0
+		for _, s := range p.Steps {
+			if s.Kind != plan.Pull || own[s.Machine] == 0 {
+				continue
+			}
+			after := 0
+			for _, n := range s.Needs {
+				after = max(after, begun[n])
+			}
+			tried++
+			if want := max(own[s.Machine]-ahead, 0); after != want {
+				t.Errorf("%d ahead: %s, of wave %d, fetches once wave %d has begun, wanted %d", ahead, s.Machine, own[s.Machine], after, want)
+			}
+		}
+		if tried != 9 {
+			t.Errorf("%d of 9 machines fetch", tried)
+		}
+	}
+}

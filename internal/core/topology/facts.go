@@ -13,5 +13,6 @@ type Facts struct {
 	Answers string    `json:"answers,omitempty"` // what answers at the endpoint
 	Members string    `json:"members,omitempty"` // where the datastore's members are
 	Control string    `json:"control,omitempty"` // whether control-plane machines are nodes
+	CopyOf  string    `json:"copyOf,omitempty"`  // the cluster of which it is a copy
 	Founded time.Time `json:"founded"`
 }

@@ -40,7 +40,7 @@ func (c *Cluster) policies(d *declare.Declaration) {
 	r := d.Control.Rollout
 	careful := rollout.Careful(rollout.Way(r.Way), time.Duration(r.Soak), rollout.Hold(r.Hold))
 	c.Policies = map[string]rollout.Policy{groupControl: careful, groupDatastore: careful}
-	c.Together = d.Rollout.Pools == "together"
+	c.Together, c.Prefetch = d.Rollout.Pools == "together", d.Rollout.Prefetch
 	w := d.Rollout.Window
 	if w == nil {
 		return

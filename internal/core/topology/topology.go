@@ -29,6 +29,7 @@ func (m Machine) Carries() string {
 type Cluster struct {
 	Name       string
 	Site       string
+	CopyOf     string       // the cluster of which it is a copy: nothing acts on what its API holds
 	Set        versions.Set // with add-ons on versions of their own
 	Domain     string       // of names inside the cluster
 	Resolvers  []netip.Addr // know all other names
@@ -43,6 +44,7 @@ type Cluster struct {
 	Components map[string]declare.Component
 	System     declare.System
 	Trust      declare.Trust
+	Backup     declare.Keeping
 	Apart      bool                      // the datastore has machines of its own
 	Nodes      bool                      // control-plane machines are nodes
 	Real       bool                      // machines are real systems, which take as long as in life
@@ -51,6 +53,7 @@ type Cluster struct {
 	Policies   map[string]rollout.Policy // by group: control, datastore, pools by name
 	Window     *rollout.Window           // when a wave may begin; nil: at any time
 	Together   bool                      // pools change together, and not one after the other
+	Prefetch   int                       // waves before its own in which a machine fetches what it is to run
 	Leaving    map[string]netip.Addr     // addresses of machines that are remembered, and not declared any more
 	patience   map[string]time.Duration  // by pool
 	hostsText  string
@@ -68,6 +71,15 @@ const (
 	ByExisting Answers = "existing"
 	ByCarrier  Answers = "virtual"
 )
+
+// CarrierLease is how long the holder of a virtual address may be silent, in the datastore,
+// until another machine may have it.
+const CarrierLease = 3 * time.Second
+
+// takeOver is how much longer than behind a balancer nobody may answer at a virtual address: the
+// lease of its holder has to end. If that one led the datastore, too, etcd keeps every lease for
+// the time of the election and lets it begin anew with the next leader.
+const takeOver = CarrierLease + time.Second
 
 // Endpoint is where the API is reached.
 type Endpoint struct {
@@ -91,6 +103,15 @@ func (e Endpoint) Answers() string {
 
 // Addr is where the endpoint answers, as host:port.
 func (e Endpoint) Addr() string { return fmt.Sprintf("%s:%d", e.Address, e.Port) }
+
+// Pause is how long the API may pause there at most when one of its machines is lost: most of a
+// balancer, longer where the machines carry the address themselves.
+func (e Endpoint) Pause(most time.Duration) time.Duration {
+	if e.By == ByCarrier {
+		return most + takeOver
+	}
+	return most
+}
 
 // Ports lists every port of the endpoint, the first one first.
 func (e Endpoint) Ports() []int { return append([]int{e.Port}, e.Also...) }
@@ -214,6 +235,7 @@ var ControlTaint = declare.Taint{Key: "node-role.kubernetes.io/control-plane", E
 type Memory struct {
 	Addresses map[string]netip.Addr            // by machine
 	Members   map[string][]string              // by machine: see Machine.Members
+	Restoring bool                             // members get their data from a backup: none founds
 	Peers     map[string]map[string]netip.Addr // by machine: see Machine.Peers
 	Founders  []string                         // machines whose members found the datastore
 	Counts    map[string]int                   // of pools whose count is a range
@@ -255,9 +277,9 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 		set.DNS = a.Version
 	}
 	c := &Cluster{
-		Name: d.Name, Site: d.Site, Set: set, Domain: d.DNS.Domain, Resolvers: d.DNS.Forward, Pods: d.Ranges.Pods, PerNode: d.Ranges.PerNode, Services: d.Ranges.Services,
+		Name: d.Name, Site: d.Site, CopyOf: d.CopyOf, Set: set, Domain: d.DNS.Domain, Resolvers: d.DNS.Forward, Pods: d.Ranges.Pods, PerNode: d.Ranges.PerNode, Services: d.Ranges.Services,
 		Endpoint: Endpoint{Name: d.Endpoint.Name, Port: d.Endpoint.Port, Also: d.Endpoint.Also, By: ByMachine}, Names: d.Control.Names,
-		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort), Network: d.Network, Components: d.Components, System: d.System, Trust: d.Trust,
+		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort), Network: d.Network, Components: d.Components, System: d.System, Trust: d.Trust, Backup: d.Backup,
 		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(), Real: s.Kind != declare.SimulatedSite, Listed: s.Kind == declare.ListedSite,
 	}
 	c.digests = map[string]string{}
@@ -315,11 +337,17 @@ func (c *Cluster) controlPlane(d *declare.Declaration, mem Memory) {
 		parts = append(parts, versions.Member)
 	}
 	parts = append(parts, versions.API)
+	if c.CopyOf == "" {
+		parts = append(parts, versions.Acting)
+	}
 	if d.Endpoint.Virtual != nil {
 		parts = append(parts, versions.Carrier)
 	}
-	if d.Trust.OwnRenewal() {
+	if d.Trust.OwnRenewal() && c.CopyOf == "" {
 		parts = append(parts, versions.Approver)
+	}
+	if d.Backup.Every > 0 {
+		parts = append(parts, versions.Keeper)
 	}
 	if c.Nodes {
 		parts = append(parts, versions.Node)
@@ -438,9 +466,14 @@ func (c *Cluster) members(mem Memory) {
 		}
 		n++
 		m.Peers = mem.Peers[m.Name]
+		if mem.Restoring {
+			// Should it start before it has its data, it finds nobody, and founds nothing.
+			m.Members, m.Peers = all, nil
+			continue
+		}
 		switch born := mem.Members[m.Name]; {
 		case born != nil:
-			m.Members, m.Founds = born, len(born) == 1 || slices.Contains(mem.Founders, m.Name)
+			m.Members, m.Founds = born, slices.Contains(mem.Founders, m.Name)
 		case len(mem.Members) == 0:
 			m.Members, m.Founds = all, true
 		default:

@@ -107,12 +107,13 @@ func declared(t *testing.T, text string, mem topology.Memory) *topology.Cluster 
 // Every machine's parts follow from the shape, and its components from them.
 func TestShapes(t *testing.T) {
 	for _, x := range []struct{ name, text, want string }{
-		{"one machine", "", "control-1 [member api approver node]"},
-		{"no nodes", "control: {nodes: false}\n", "control-1 [member api approver]"},
-		{"virtual address", "endpoint: {virtual: {address: 127.80.0.250}}\n", "control-1 [member api carrier approver node]"},
-		{"datastore apart", "control: {datastore: {place: apart, count: 1}}\n", "control-1 [api approver node] datastore-1 [member]"},
+		{"one machine", "", "control-1 [member api acting approver node]"},
+		{"no nodes", "control: {nodes: false}\n", "control-1 [member api acting approver]"},
+		{"a copy", "copyOf: coast\ncontrol: {nodes: false}\n", "control-1 [member api]"},
+		{"virtual address", "endpoint: {virtual: {address: 127.80.0.250}}\n", "control-1 [member api acting carrier approver node]"},
+		{"datastore apart", "control: {datastore: {place: apart, count: 1}}\n", "control-1 [api acting approver node] datastore-1 [member]"},
 		{"everything", "control: {nodes: false, datastore: {place: apart, count: 1}}\nendpoint: {balancer: {}}\npools: [{name: gauges}]\n",
-			"control-1 [api approver] datastore-1 [member] gauges-1 [node] balancer-1 [balances]"},
+			"control-1 [api acting approver] datastore-1 [member] gauges-1 [node] balancer-1 [balances]"},
 	} {
 		var got []string
 		for _, m := range declared(t, x.text, topology.Memory{}).Machines {
@@ -262,5 +263,18 @@ func TestZonesStay(t *testing.T) {
 		if got := zonesOf(text); got != want {
 			t.Errorf("%s: %s wanted %s", text, got, want)
 		}
+	}
+}
+
+// The only member of a restored datastore founds nothing: it had its data before it started, and
+// is not restarted to be told otherwise.
+func TestRestoredAlone(t *testing.T) {
+	mem := topology.Memory{Members: map[string][]string{"tidewatch-control-1": {"tidewatch-control-1"}}}
+	if m := declared(t, "", mem).Machines[0]; m.Founds {
+		t.Errorf("%s founds", m.Name)
+	}
+	mem.Founders = []string{"tidewatch-control-1"}
+	if m := declared(t, "", mem).Machines[0]; !m.Founds {
+		t.Errorf("%s founded it, and that is forgotten", m.Name)
 	}
 }

@@ -28,3 +28,21 @@ func SecretsKeyName(key []byte) string {
 	sum := sha256.Sum256(key)
 	return "key-" + hex.EncodeToString(sum[:6])
 }
+
+// SecretsKeys reads the keys of a configuration that SecretsConfig wrote, the one that encrypts
+// first.
+func SecretsKeys(config []byte) ([][]byte, error) {
+	var out [][]byte
+	for line := range strings.Lines(string(config)) {
+		text, ok := strings.CutPrefix(strings.TrimSpace(line), "secret: ")
+		if !ok {
+			continue
+		}
+		key, err := base64.StdEncoding.DecodeString(text)
+		if err != nil || len(key) != 32 {
+			return nil, fmt.Errorf("a key of %d characters is none", len(text))
+		}
+		out = append(out, key)
+	}
+	return out, nil
+}

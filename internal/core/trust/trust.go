@@ -85,6 +85,7 @@ const (
 	EndpointCarrierClient    = "verbund:endpoint-carrier"
 	DatastoreOperations      = "verbund:datastore-operations"
 	RequestApproverClient    = "verbund:request-approver"
+	BackupKeeperClient       = "verbund:backup-keeper"
 	ToolAdministrator        = "verbund:tool"
 )
 
@@ -172,7 +173,10 @@ func Requests(c *topology.Cluster, m topology.Machine) []Request {
 		rs = append(rs,
 			client("api-server-kubelet", Cluster, APIServerKubeletClient),
 			client("api-server-datastore", Datastore, APIServerDatastoreClient),
-			client("front-proxy", FrontProxy, FrontProxyClient),
+			client("front-proxy", FrontProxy, FrontProxyClient))
+	}
+	if m.Is(versions.Acting) {
+		rs = append(rs,
 			client("controller-manager", Cluster, "system:kube-controller-manager"),
 			client("scheduler", Cluster, "system:kube-scheduler"))
 	}
@@ -181,6 +185,9 @@ func Requests(c *topology.Cluster, m topology.Machine) []Request {
 	}
 	if m.Is(versions.Approver) {
 		rs = append(rs, client("request-approver", Cluster, RequestApproverClient))
+	}
+	if m.Is(versions.Keeper) {
+		rs = append(rs, client("backup-keeper", Datastore, BackupKeeperClient))
 	}
 	if m.IsNode() {
 		rs = append(rs, client("proxy", Cluster, "system:kube-proxy"))
@@ -290,7 +297,7 @@ func Keys(c *topology.Cluster, m topology.Machine) map[string]string {
 		return nil
 	}
 	out := map[string]string{ServiceAccountKey: ServiceAccountKey}
-	if c.Trust.OwnRenewal() {
+	if m.Is(versions.Acting) && c.Trust.OwnRenewal() {
 		out[string(Cluster)] = Signing
 	}
 	return out
