@@ -26,6 +26,9 @@ const (
 	Away                // out of service
 	Wait                // until something is well
 	Removal             // what cannot be undone
+	Disturb             // a fault on purpose
+	Mend                // what puts it right
+	Command             // one of the tool's own
 )
 
 // Row is one machine, or the cluster.
@@ -40,6 +43,8 @@ type Timeline struct {
 	Note  string // below
 	Rows  []Row
 	Share []Level // of something, over the same time, drawn below the rows
+	Of    string  // what Share is of
+	Bare  bool    // Share is drawn without its figures
 }
 
 // Level is a share from a moment on, until the next one; 1 is all of it.
@@ -51,12 +56,13 @@ type Level struct {
 var tones = map[Tone]color.Color{
 	Bring: color.RGBA{0x8f, 0xa9, 0xbf, 255}, Run: color.RGBA{0x4f, 0x8a, 0x83, 255}, Away: color.RGBA{0xe0, 0xa9, 0x58, 255},
 	Wait: color.RGBA{0xd9, 0xd6, 0xce, 255}, Removal: color.RGBA{0xa6, 0x4b, 0x4b, 255},
+	Disturb: color.RGBA{0xb0, 0x5a, 0x3c, 255}, Mend: color.RGBA{0x4f, 0x8a, 0x83, 255}, Command: color.RGBA{0x8f, 0xa9, 0xbf, 255},
 }
 
 var words = []struct {
 	tone Tone
 	text string
-}{{Bring, "bring"}, {Run, "start, restart"}, {Away, "take out of service"}, {Wait, "wait until well"}, {Removal, "remove"}}
+}{{Bring, "bring"}, {Run, "start, restart"}, {Away, "take out of service"}, {Wait, "wait until well"}, {Removal, "remove"}, {Disturb, "disturb"}, {Mend, "put right"}, {Command, "run"}}
 
 var (
 	ink   = color.RGBA{0x2b, 0x2e, 0x33, 255}
@@ -144,7 +150,7 @@ func (t *Timeline) draw(p *pen, height vg.Length) {
 			box(x, y+(rowHeight-barHeight)/2, w, barHeight, tones[b.Tone])
 			if body.Width(b.Text)+6 < w {
 				col := color.Color(color.White)
-				if b.Tone == Wait || b.Tone == Away || b.Tone == Bring {
+				if b.Tone == Wait || b.Tone == Away || b.Tone == Bring || b.Tone == Command {
 					col = ink
 				}
 				text(body, x+3, y+7, b.Text, col)
@@ -176,7 +182,7 @@ func (t *Timeline) share(p *pen, at func(time.Duration) vg.Length, total time.Du
 		return
 	}
 	const base = footRoom + 6
-	p.text(p.body, margin, base+shareHigh-4, "capacity", ink)
+	p.text(p.body, margin, base+shareHigh-4, t.Of, ink)
 	for i, l := range t.Share {
 		until := total
 		if i+1 < len(t.Share) {
@@ -188,7 +194,7 @@ func (t *Timeline) share(p *pen, at func(time.Duration) vg.Length, total time.Du
 		}
 		high := vg.Length(shareHigh * l.Share)
 		p.box(x, base, w, high, tones[Bring])
-		if label := fmt.Sprintf("%.0f %%", l.Share*100); p.body.Width(label)+6 < w {
+		if label := fmt.Sprintf("%.0f %%", l.Share*100); !t.Bare && p.body.Width(label)+6 < w {
 			p.text(p.body, x+3, base+4, label, ink)
 		}
 	}
