@@ -14,7 +14,6 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/session"
-	"verbund/internal/machine/protocol"
 )
 
 // move tells the datastore where a machine's member is now, if it has one.
@@ -70,15 +69,43 @@ func (r *Run) members(ctx context.Context) (map[string]plan.MemberSeen, error) {
 // waits for the others. Interrupted, the same members go on: they know from their
 // own logs where they were.
 func (r *Run) found(ctx context.Context, s plan.Step) error {
+	restores := r.View.Seen.Restores
+	if restores != nil {
+		sd, err := r.seedsOf(restores)
+		if err != nil {
+			return err
+		}
+		defer sd.snap.Close()
+		// Not one of them starts before all of them have it.
+		if err := r.eachMember(ctx, s, func(m topology.Machine) error { return r.seed(ctx, m, sd) }); err != nil {
+			return err
+		}
+	}
+	err := r.eachMember(ctx, s, func(m topology.Machine) error {
+		if err := r.startUnit(ctx, m.Name, nodeconf.UnitEtcd); err != nil {
+			return err
+		}
+		return r.memberWell(ctx, m)
+	})
+	if err != nil {
+		return err
+	}
+	fs := plan.FactsOf(r.Cluster)
+	fs.Founded = time.Now().UTC()
+	if restores != nil {
+		return r.Store.Restored(fs)
+	}
+	return r.Store.SaveFacts(fs)
+}
+
+// eachMember does something to all members of the datastore together; of those that fail the
+// first is told.
+func (r *Run) eachMember(ctx context.Context, s plan.Step, do func(topology.Machine) error) error {
 	ms := r.Cluster.With(versions.Member)
 	errs := make([]error, len(ms))
 	var wg sync.WaitGroup
 	for i, m := range ms {
-		wg.Go(func() {
-			if errs[i] = r.startUnit(ctx, m.Name, nodeconf.UnitEtcd); errs[i] == nil {
-				errs[i] = r.memberWell(ctx, m)
-			}
-		})
+		wg.Go(func() { errs[i] = do(m) })
 	}
 	wg.Wait()
 	for i, err := range errs {
@@ -88,9 +115,7 @@ func (r *Run) found(ctx context.Context, s plan.Step) error {
 			return se
 		}
 	}
-	fs := plan.FactsOf(r.Cluster)
-	fs.Founded = time.Now().UTC()
-	return r.Store.SaveFacts(fs)
+	return nil
 }
 
 // joinMember joins the datastore as a learner that is promoted, or starts a member
@@ -172,12 +197,7 @@ func (r *Run) leave(ctx context.Context, s plan.Step) error {
 	// An API server uses the member beside it: it stops first, in its own time,
 	// so that the balancer notices and no request meets one without a datastore.
 	if seen := r.View.Seen.Machines[s.Machine]; seen.Reached && seen.Units[nodeconf.UnitAPIServer] == "active" && !r.Cluster.Apart {
-		err := r.With(ctx, s.Machine, func(c session.Machine) error {
-			units := slices.Clone(nodeconf.UnitsOf(versions.API))
-			slices.Reverse(units)
-			return c.Do(ctx, protocol.UnitsStop, units...)
-		})
-		if err != nil {
+		if err := r.With(ctx, s.Machine, func(c session.Machine) error { return Halt(ctx, c, false) }); err != nil {
 			return fmt.Errorf("stopping its API server: %w", err)
 		}
 	}

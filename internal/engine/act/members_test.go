@@ -320,7 +320,7 @@ func TestLeave(t *testing.T) {
 		c := *w.Cluster
 		c.Apart = x.apart
 		r.Cluster = &c
-		for _, u := range nodeconf.UnitsOf(versions.API) {
+		for _, u := range nodeconf.Units(m) {
 			fm.States[u] = "active"
 		}
 		r.View.Seen.Machines = map[string]plan.MachineSeen{m.Name: {Reached: x.reached, Units: map[string]string{nodeconf.UnitAPIServer: x.unit}}}

@@ -81,7 +81,21 @@ func (r *Run) beginWave(ctx context.Context, s plan.Step) error {
 	if err := r.Store.SaveOpen(s.Group, o); err != nil {
 		return err
 	}
+	if err := r.led(ctx, s); err != nil {
+		return err
+	}
 	return r.signsNoMore(ctx, s)
+}
+
+// led waits, before nodes are emptied, until somebody leads who brings their pods up elsewhere:
+// right after the control plane was away nobody does, for as long as a lease lasts.
+func (r *Run) led(ctx context.Context, s plan.Step) error {
+	if !topology.IsPool(s.Group) {
+		return nil
+	}
+	return r.withKube(func(k *kube.Client) error {
+		return session.Until(ctx, "controller manager and scheduler to lead", func(ctx context.Context) (string, error) { return k.Led(ctx, r.now()) })
+	})
 }
 
 // signsNoMore stops the approvers of control-plane machines that are on their way out: one

@@ -185,6 +185,13 @@ func (r *Run) prepareFounding() error {
 	if err := r.Store.SavePeers(peers, names...); err != nil {
 		return err
 	}
+	if r.View.Seen.Restores != nil { // nobody founds by themselves
+		is, err := r.Store.Restoring()
+		if err != nil || is == nil {
+			return err
+		}
+		return r.Store.SaveRestoring(is, names)
+	}
 	began, err := r.Store.Founders()
 	if err != nil || slices.Equal(slices.Sorted(slices.Values(began)), slices.Sorted(slices.Values(names))) {
 		return err

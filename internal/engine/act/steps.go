@@ -20,6 +20,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
@@ -34,7 +35,12 @@ type carrier func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) 
 
 // carriers carry out every kind of step that there is.
 var carriers = map[plan.Kind]carrier{
-	plan.Get:    func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.get(ctx, m) },
+	plan.Get: func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error {
+		if m.Name == "" {
+			return r.wake(ctx, s.Machine) // it is on its way out
+		}
+		return r.get(ctx, m)
+	},
 	plan.Wipe:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.wipe(ctx, m) },
 	plan.Pull:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.pull(ctx, m) },
 	plan.Vouch:  func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.writePairs(ctx, m) },
@@ -47,12 +53,16 @@ var carriers = map[plan.Kind]carrier{
 	plan.Balance: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error {
 		return r.startBalancer(ctx, m)
 	},
+	plan.Entrust: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.entrust(ctx, m) },
 	plan.Label:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.label(ctx, m) },
 	plan.Ready:   func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.ready(ctx, m) },
 	plan.Switch:  func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.swap(ctx, m) },
 	plan.Refresh: func(r *Run, ctx context.Context, _ plan.Step, m topology.Machine) error { return r.refresh(ctx, m) },
 	plan.Node: func(r *Run, ctx context.Context, s plan.Step, m topology.Machine) error {
 		return r.startNode(ctx, s, m)
+	},
+	plan.Halt: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error {
+		return r.halt(ctx, s.Machine)
 	},
 	plan.Found:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.found(ctx, s) },
 	plan.Drop:    func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.leave(ctx, s) },
@@ -199,6 +209,12 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 			return err // before it is taken from those who may have it
 		}
 	}
+	if seen := r.View.Seen; seen.Founded && m.Is(versions.Member) && !seen.Machines[m.Name].Exists {
+		// It was among those that founded the datastore, and is another machine now: it joins.
+		if err := r.Store.SaveMember(m.Name, nil); err != nil {
+			return err
+		}
+	}
 	im, err := r.Site.Order(ctx, m.Name, site.Order{Cluster: r.Cluster.Name, Zone: m.Zone, Size: m.Size, Image: site.Image{System: m.Image.System, Architecture: m.Image.Architecture, Extras: m.Image.Extras}, Hardware: m.Hardware, Address: m.Address, Login: key})
 	if err != nil {
 		return err
@@ -211,22 +227,7 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 			return err
 		}
 	}
-	port := 0
-	err = session.Until(ctx, what, func(ctx context.Context) (string, error) {
-		inv, err := r.Site.Inventory(ctx)
-		if err != nil {
-			return "", err
-		}
-		i := slices.IndexFunc(inv.Machines, func(x site.Machine) bool { return x.Name == m.Name })
-		if i < 0 {
-			return "the site does not have it", nil
-		}
-		if x := inv.Machines[i]; x.Power != site.PowerOn {
-			return session.Powerless(x), nil
-		}
-		port = inv.Machines[i].SSHPort
-		return "", nil
-	})
+	port, err := r.powered(ctx, what, m.Name)
 	if err != nil {
 		return err
 	}
@@ -244,21 +245,58 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 		}
 		r.HangUp(m.Name)
 	}
-	lctx, cancel := context.WithTimeout(ctx, loginPatience)
+	if err := r.login(ctx, m.Name, port); err != nil || !r.Cluster.Listed {
+		return err
+	}
+	return r.fits(ctx, m)
+}
+
+// wake switches a machine on that is there, and known.
+func (r *Run) wake(ctx context.Context, name string) error {
+	if err := r.Site.Power(ctx, name, "on"); err != nil {
+		return err
+	}
+	port, err := r.powered(ctx, "the machine to boot", name)
+	if err != nil {
+		return err
+	}
+	r.HangUp(name)
+	return r.login(ctx, name, port)
+}
+
+// powered waits until a machine is on, and says at which port one logs in.
+func (r *Run) powered(ctx context.Context, what, name string) (port int, err error) {
+	err = session.Until(ctx, what, func(ctx context.Context) (string, error) {
+		inv, err := r.Site.Inventory(ctx)
+		if err != nil {
+			return "", err
+		}
+		i := slices.IndexFunc(inv.Machines, func(x site.Machine) bool { return x.Name == name })
+		if i < 0 {
+			return "the site does not have it", nil
+		}
+		if x := inv.Machines[i]; x.Power != site.PowerOn {
+			return session.Powerless(x), nil
+		}
+		port = inv.Machines[i].SSHPort
+		return "", nil
+	})
+	return port, err
+}
+
+// login waits until a machine lets the tool in.
+func (r *Run) login(ctx context.Context, name string, port int) error {
+	ctx, cancel := context.WithTimeout(ctx, loginPatience)
 	defer cancel()
-	err = session.Until(lctx, "a login", func(ctx context.Context) (string, error) {
-		c, err := r.Machine(ctx, m.Name, port)
+	return session.Until(ctx, "a login", func(ctx context.Context) (string, error) {
+		c, err := r.Machine(ctx, name, port)
 		if err == nil {
 			if _, err = c.Facts(ctx); err != nil {
-				r.HangUp(m.Name)
+				r.HangUp(name)
 			}
 		}
 		return "", err
 	})
-	if err != nil || !r.Cluster.Listed {
-		return err
-	}
-	return r.fits(ctx, m)
 }
 
 // firstTrust is the host key that a machine is believed to have: the one that its console
@@ -351,11 +389,25 @@ func (r *Run) startControl(ctx context.Context, m topology.Machine) error {
 	if err := r.apiReady(ctx, m); err != nil {
 		return err
 	}
-	rest := slices.DeleteFunc(slices.Clone(nodeconf.UnitsOf(versions.API)), func(u string) bool { return u == nodeconf.UnitAPIServer })
-	if m.Is(versions.Approver) {
-		rest = append(rest, nodeconf.UnitsOf(versions.Approver)...)
+	var rest []string
+	for _, p := range []versions.Part{versions.Acting, versions.Approver, versions.Keeper} {
+		if m.Is(p) {
+			rest = append(rest, nodeconf.UnitsOf(p)...)
+		}
 	}
 	return r.startUnit(ctx, m.Name, rest...)
+}
+
+// entrust leaves with a keeper of backups what belongs beside a snapshot.
+func (r *Run) entrust(ctx context.Context, m topology.Machine) error {
+	files, err := keep.Rest(r.Session, r.Cluster)
+	if err != nil {
+		return err
+	}
+	return r.With(ctx, m.Name, func(c session.Machine) error {
+		_, err := c.Put(ctx, files, nil)
+		return err
+	})
 }
 
 func (r *Run) startBalancer(ctx context.Context, m topology.Machine) error {
@@ -429,7 +481,7 @@ func (r *Run) ready(ctx context.Context, m topology.Machine) error {
 		return err
 	}
 	return r.withKube(func(k *kube.Client) error {
-		return session.Until(ctx, "the node to be Ready on "+m.Set.Kubernetes, func(ctx context.Context) (string, error) {
+		err := session.Until(ctx, "the node to be Ready on "+m.Set.Kubernetes, func(ctx context.Context) (string, error) {
 			n, err := k.CoreV1().Nodes().Get(ctx, m.Name, metav1.GetOptions{})
 			if err != nil {
 				return "", err
@@ -445,7 +497,23 @@ func (r *Run) ready(ctx context.Context, m topology.Machine) error {
 			}
 			return "", nil
 		})
+		return withNetwork(ctx, k, err)
 	})
+}
+
+// withNetwork adds to why a node is not Ready how far the network plugin is, if that does not
+// serve everywhere: without it no node ever is, and what holds it up is seen on no node.
+func withNetwork(ctx context.Context, k *kube.Client, why error) error {
+	if why == nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), session.LookTimeout)
+	defer cancel()
+	all, err := k.AddOns(ctx)
+	if a, ok := all[kube.Network]; err == nil && ok && !a.Ready {
+		return fmt.Errorf("%w; the network plugin %s: %s", why, kube.Network, a.State)
+	}
+	return why
 }
 
 // signersComing says whether some of the control plane cannot sign yet what

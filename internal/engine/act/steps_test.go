@@ -14,11 +14,18 @@ import (
 	"testing"
 	"time"
 
+	appsv1 "k8s.io/api/apps/v1"
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/runtime"
+
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/engine/enginetest"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/sessiontest"
+	"verbund/internal/kube"
 	"verbund/internal/site"
 	"verbund/internal/store"
 )
@@ -224,5 +231,31 @@ func TestCarriers(t *testing.T) {
 	r, _ := run(t, nil)
 	if err := r.do(context.Background(), plan.Step{Kind: "another"}, topology.Machine{}); err == nil || !strings.Contains(err.Error(), `no step "another"`) {
 		t.Errorf("a kind that there is not: %v", err)
+	}
+}
+
+// Why a node is not Ready is told with how far the network plugin is, where that does not serve.
+func TestWithNetwork(t *testing.T) {
+	plugin := func(serve int32) *appsv1.DaemonSet {
+		d := &appsv1.DaemonSet{ObjectMeta: metav1.ObjectMeta{Namespace: "kube-system", Name: kube.Network}, Status: appsv1.DaemonSetStatus{DesiredNumberScheduled: 3, UpdatedNumberScheduled: 3, NumberAvailable: serve}}
+		d.Spec.Template.Spec.Containers = []corev1.Container{{Name: kube.Network}}
+		return d
+	}
+	why := errors.New("its network is not ready")
+	for _, x := range []struct {
+		there []runtime.Object
+		want  string
+	}{
+		{[]runtime.Object{plugin(1)}, "its network is not ready; the network plugin fairway: 1 of 3 nodes serve it, 3 in the new version"},
+		{[]runtime.Object{plugin(3)}, why.Error()},
+		{nil, why.Error()},
+	} {
+		r := at(t, enginetest.New(t, 1, x.there...))
+		if err := r.withKube(func(k *kube.Client) error { return withNetwork(t.Context(), k, why) }); err == nil || err.Error() != x.want || !errors.Is(err, why) {
+			t.Errorf("%v, wanted %q", err, x.want)
+		}
+		if err := r.withKube(func(k *kube.Client) error { return withNetwork(t.Context(), k, nil) }); err != nil {
+			t.Error(err)
+		}
 	}
 }

@@ -40,6 +40,12 @@ type writing struct {
 // well gets back what it had.
 func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 	return r.With(ctx, m.Name, func(c session.Machine) error {
+		// A member that is about to be made anew is not restarted for what it is told before.
+		if r.View.Seen.Restores != nil {
+			if err := Halt(ctx, c, true); err != nil {
+				return err
+			}
+		}
 		w, err := r.toWrite(ctx, c, m)
 		if err != nil {
 			return err

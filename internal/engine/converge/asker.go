@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"verbund/internal/core/plan"
+	"verbund/internal/core/proof"
 	"verbund/internal/engine/look"
 	"verbund/internal/store"
 )
@@ -60,6 +61,13 @@ func mistake(format string, args ...any) error { return &Mistake{fmt.Errorf(form
 
 // Pending is a cluster that is not as declared, where it has to be.
 type Pending struct{ Err error }
+
+// Unproven is a cluster that is as declared, and did not answer as it should when it was used.
+type Unproven struct{ Report *proof.Report }
+
+func (u *Unproven) Error() string {
+	return fmt.Sprintf("everything is as declared, and %s; verbund prove shows all of it", u.Report)
+}
 
 func (p *Pending) Error() string { return p.Err.Error() }
 

@@ -84,6 +84,9 @@ func (x *replacing) run() error {
 	if err := x.agree(v, rep, begun); err != nil {
 		return err
 	}
+	if err := x.backsUp(v, begun); err != nil {
+		return err
+	}
 	if begun {
 		x.Say("going on with the replacement of %s in pass %d of 3: %s", x.id, rep.Pass, rep.Pass)
 	}
@@ -124,6 +127,20 @@ func (x *replacing) run() error {
 		}
 	}
 	return x.prove()
+}
+
+// backsUp takes a backup before the first pass. What is distrusted at once was stolen: that
+// does not wait for a datastore.
+func (x *replacing) backsUp(v *look.View, begun bool) error {
+	if begun {
+		return nil
+	}
+	err := x.backupBefore(v, "the replacement of "+x.id)
+	if err != nil && x.now && x.Soft.Err() == nil {
+		x.Say("%v; it goes on without one", err)
+		return nil
+	}
+	return err
 }
 
 // agree asks, and says who will be cut off.

@@ -1,7 +1,10 @@
 package converge
 
 import (
+	"slices"
+
 	"verbund/internal/core/plan"
+	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/look"
 )
@@ -40,6 +43,9 @@ func (w *Work) Clear(names []string) error {
 	if err := w.agree(p, v); err != nil {
 		return err
 	}
+	if err := w.beforeClearing(v, names); err != nil {
+		return err
+	}
 	if all {
 		// Written down first: machines that are cleared half are cleared
 		// machines of a cluster that is to be raised anew.
@@ -57,4 +63,22 @@ func (w *Work) Clear(names []string) error {
 	}
 	w.Say("%s bare now and kept; verbund converge brings %s in again", words.Are(len(names), "machine"), map[bool]string{true: "it", false: "them"}[len(names) == 1])
 	return nil
+}
+
+// beforeClearing takes a backup where members of the datastore are to be cleared. A cluster that
+// cannot be asked is cleared without one: the person was told what is lost.
+func (w *Work) beforeClearing(v *look.View, names []string) error {
+	member := func(n string) bool {
+		m, ok := v.Cluster.Machine(n)
+		return ok && m.Is(versions.Member)
+	}
+	if !v.Seen.Founded || !slices.ContainsFunc(names, member) {
+		return nil
+	}
+	err := w.backupBefore(v, "clearing "+words.Count(len(names), "machine"))
+	if err != nil && w.Soft.Err() == nil {
+		w.Say("%v; it goes on without one", err)
+		return nil
+	}
+	return err
 }

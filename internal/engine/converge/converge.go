@@ -5,13 +5,17 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/look"
+	"verbund/internal/engine/prove"
 	"verbund/internal/site"
 )
 
@@ -43,6 +47,7 @@ type converging struct {
 	saidHeld bool
 	hop      string // that was said last, of a way over several minors
 	cut      bool   // the last run was cut off: what it began may not be over
+	restored bool   // a restoration was carried out, and not everything was looked at since
 }
 
 // Converge brings about what is declared, or one part of it; ch is what the command is to
@@ -127,16 +132,21 @@ func (x *converging) round() (begun, done bool, err error) {
 	case len(t.Steps) > 0:
 	case len(t.left) == 0 && x.cut && v.Seen.Founded && len(v.Ailing()) > 0:
 		t.Steps, x.cut = []plan.Step{plan.Last(nil)}, false
+	case len(t.left) == 0 && x.restored && v.Seen.Founded:
+		t.Steps, x.restored = []plan.Step{plan.Last(nil)}, false
 	case x.acted:
 		x.sayLeft(t.left)
 		return false, true, x.over()
 	default:
 		return false, true, x.nothing(t.left)
 	}
+	if err := x.beforehand(t, v); err != nil {
+		return false, false, err
+	}
 	if err := x.agreed(t, v); err != nil {
 		return false, false, err
 	}
-	x.raised = x.raised || !v.Seen.Founded
+	x.raised = x.raised || !v.Seen.Founded && v.Seen.Restores == nil
 	if ready, err := x.ready(v); err != nil || !ready {
 		return false, false, err
 	}
@@ -254,6 +264,26 @@ func (x *converging) agreed(t task, v *look.View) error {
 	return nil
 }
 
+// beforehand asks what can be known before a roll-out begins, once, and again when an upgrade
+// follows a repair: what is in the way keeps it from beginning.
+func (x *converging) beforehand(t task, v *look.View) error {
+	if x.asked != nil && (t.From == "" || x.upgrades) {
+		return nil
+	}
+	v.Outlook = look.LookAhead(x.Soft, x.Session, v, t.Plan)
+	if v.Outlook == nil {
+		return nil
+	}
+	wrong := v.Outlook.Errors()
+	for _, c := range wrong {
+		x.Problem(fmt.Sprintf("%s [%s]\n  what now   %s", c.What, c.Rule, c.Todo))
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("%s in the way of a roll-out; nothing was changed. verbund plan shows the rest", words.Are(len(wrong), "thing"))
+	}
+	return nil
+}
+
 // holds says that a person's word is waited for, and ends the command if nothing else is to
 // be done. Where machines are to give way to new ones and none does, it says why.
 func (x *converging) holds(t task, v *look.View) error {
@@ -311,6 +341,8 @@ func (x *converging) do(v *look.View, t task) error {
 	if err := kubeconfig.FollowEndpoint(x.Session, x.Say, v.Cluster, true); err != nil {
 		return err
 	}
+	looked := slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Kind == plan.Verify })
+	x.restored = (x.restored || v.Seen.Restores != nil) && !looked
 	x.acted = true
 	return nil
 }
@@ -353,6 +385,9 @@ func (x *converging) exchange(v *look.View) (*plan.Plan, error) {
 		return nil, nil
 	}
 	slices.Sort(going)
+	if first := plan.Wake(v.Cluster, v.Seen, going); first != nil && x.change == nil {
+		return first, nil
+	}
 	p, err := plan.Clear(v.Cluster, v.Seen, going, true)
 	if err != nil {
 		return nil, err
@@ -384,7 +419,36 @@ func (x *converging) over() error {
 	for name := range under {
 		err = errors.Join(err, x.Store.SaveExchange(name, ""))
 	}
-	return err
+	restored, rerr := x.Store.Restoring()
+	if restored != nil && restored.Founded {
+		x.Say("backup %s is restored", keep.Short(restored.Backup))
+		rerr = errors.Join(rerr, x.Store.SaveRestoring(nil, nil))
+	}
+	if err := errors.Join(err, rerr); err != nil {
+		return err
+	}
+	return x.prove()
+}
+
+// prove makes the quick part of a proof where that is declared.
+func (x *converging) prove() error {
+	if x.Decl.Prove != declare.ProveAfterChange || !x.acted {
+		return nil
+	}
+	v, err := look.Observe(x.Soft, x.Session)
+	if err != nil {
+		return err
+	}
+	const patience = time.Minute
+	r, err := prove.Prove(x.Soft, x.Hard, x.Session, v, prove.Options{Quick: true, Patience: patience, Tell: func(what string) { x.Say("proof: %s", what) }})
+	if err != nil {
+		return fmt.Errorf("everything is as declared, and the proof could not be made: %w", err)
+	}
+	if !r.Proven() {
+		return &Unproven{r}
+	}
+	x.Say("%s", r)
+	return nil
 }
 
 // ready makes sure, once the person has agreed, that the lock is held and the

@@ -9,6 +9,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/look"
 )
@@ -47,7 +48,7 @@ func (w *Work) Teardown() error {
 	if err != nil {
 		return err
 	}
-	w.Say("tearing down cluster %s removes %s, all that runs on them, and its entry in %s", name, words.Count(len(steps), "machine"), words.Count(len(kcs), "kubeconfig file"))
+	w.Say("tearing down cluster %s removes %s with all that runs there, and its entry in %s", name, words.Count(len(steps), "machine"), words.Count(len(kcs), "kubeconfig file"))
 	if _, err := w.Trust(); err != nil {
 		w.Say("the keys of the cluster are not to be had: %v", err)
 	}
@@ -89,7 +90,13 @@ func (w *Work) sweep(kcs map[string]time.Time) error {
 	if err := w.Host.Leave(ctx); err != nil {
 		return err
 	}
-	if left := look.Backups(w.Session); len(left) > 0 {
+	if w.Decl.CopyOf != "" {
+		// The cluster that it is a copy of has the same.
+		if err := keep.Forget(w.Session); err != nil {
+			return err
+		}
+	}
+	if left := keep.Names(w.Session); len(left) > 0 {
 		if p, err := w.Store.Protection(); err == nil && p != nil {
 			folder, opener := w.Store.BackupsAt()
 			w.Say("%s left in %s, to be opened with %s there, and that with the %s", words.Count(len(left), "backup"), folder, opener, w.Host.OpenedBy(*p))

@@ -8,12 +8,12 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
+	"verbund/internal/engine/gauge"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/probe"
@@ -143,17 +143,7 @@ func (w *Work) ask(r *act.Run, steps []plan.Step) {
 		return
 	}
 	if w.probes == nil {
-		var ws []probe.Watch
-		for _, x := range w.Decl.Watch {
-			ws = append(ws, probe.Watch{Name: x.Name, URL: x.URL, Status: x.Status, Text: x.Text, Interval: time.Duration(x.Interval), Allow: x.Allow, Slow: time.Duration(x.Slow)})
-		}
-		e := r.Cluster.Endpoint
-		w.probes = probe.Start(w.Hard, ws, func(host string) string {
-			if host == e.Name {
-				return e.Address.String()
-			}
-			return ""
-		})
+		w.probes = gauge.Watches(w.Hard, w.Decl.Watch, r.Cluster.Endpoint)
 	}
 	r.Watches = w.probes
 }

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	coordv1 "k8s.io/api/coordination/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/client-go/kubernetes/fake"
 
@@ -38,10 +40,20 @@ type World struct {
 	API      *fake.Clientset
 }
 
+// led are the leases of a controller manager and a scheduler that lead, for as long as any test.
+func led() []runtime.Object {
+	var out []runtime.Object
+	for _, name := range []string{"kube-controller-manager", "kube-scheduler"} {
+		holder, at, secs := "control-1", metav1.NewMicroTime(time.Now()), int32(1<<30)
+		out = append(out, &coordv1.Lease{ObjectMeta: metav1.ObjectMeta{Name: name, Namespace: metav1.NamespaceSystem}, Spec: coordv1.LeaseSpec{HolderIdentity: &holder, RenewTime: &at, LeaseDurationSeconds: &secs}})
+	}
+	return out
+}
+
 // New makes one; objects are what its API has.
 func New(t testing.TB, workers int, objects ...runtime.Object) *World {
 	t.Helper()
-	w := &World{TB: t, Session: sessiontest.Session(t), Cluster: sessiontest.Cluster(t, workers), Site: &sessiontest.Site{}, Machines: map[string]*sessiontest.Machine{}, Members: &sessiontest.Datastore{}, API: fake.NewClientset(objects...)}
+	w := &World{TB: t, Session: sessiontest.Session(t), Cluster: sessiontest.Cluster(t, workers), Site: &sessiontest.Site{}, Machines: map[string]*sessiontest.Machine{}, Members: &sessiontest.Datastore{}, API: fake.NewClientset(append(led(), objects...)...)}
 	w.Session.Site = w.Site
 	w.Decl = &declare.Declaration{Name: w.Cluster.Name}
 	if err := vouch.Ensure(w.Session, w.Cluster, time.Now()); err != nil {

@@ -3,9 +3,7 @@ package look
 import (
 	"time"
 
-	"filippo.io/age"
-
-	"verbund/internal/backup"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/session"
 )
 
@@ -14,10 +12,22 @@ import (
 const recentEnough = 15 * time.Minute
 
 // recentBackup is the version of which a backup was taken a short while ago,
-// since the datastore was founded: those of an earlier cluster do not count.
+// since the datastore was founded: those of an earlier cluster do not count, and none that may
+// be thinned before somebody wants to go back.
 func recentBackup(s *session.Session, founded, now time.Time) string {
-	if b, _ := newestBackup(s); b != nil && b.Taken.After(founded) && now.Sub(b.Taken) < recentEnough && !b.Taken.After(now) {
-		return b.Version
+	all, err := keep.All(s)
+	if err != nil {
+		return ""
+	}
+	for _, f := range all {
+		m := f.Manifest
+		if f.Trouble != nil || m.Why == keep.AsDeclared {
+			continue
+		}
+		if m.Taken.After(founded) && now.Sub(m.Taken) < recentEnough && !m.Taken.After(now) {
+			return m.Kubernetes
+		}
+		break // older ones are of something else
 	}
 	return ""
 }
@@ -26,56 +36,40 @@ func recentBackup(s *session.Session, founded, now time.Time) string {
 // none, and counts the files that are of another cluster or cannot be opened with what is
 // here.
 func newestBackup(s *session.Session) (newest *BackupFound, unopened int) {
-	files := Backups(s)
-	if len(files) == 0 {
+	all, err := keep.All(s)
+	if err != nil {
 		return nil, 0
 	}
-	id, err := s.Store.OpensBackups()
-	if err != nil || id == nil {
-		return nil, len(files)
-	}
-	for _, f := range files {
-		m, err := manifestOf(s, f, id)
+	for i, f := range all {
 		switch {
-		case err != nil || m.Cluster != s.Decl.Name:
+		case f.Trouble != nil:
 			unopened++
-		case newest == nil || m.Taken.After(newest.Taken):
-			newest = &BackupFound{f, m.Taken, m.Kubernetes}
+		case i == 0:
+			newest = found(&f)
 		}
 	}
 	return newest, unopened
 }
 
-// Backups lists the files of all backups, also of those from before they had a manifest,
-// which count for nothing any more.
-func Backups(s *session.Session) []string { return s.Store.Backups(backup.Suffix, ".snapshot.age") }
-
-func manifestOf(s *session.Session, name string, id age.Identity) (backup.Manifest, error) {
-	f, err := s.Store.OpenBackup(name)
-	if err != nil {
-		return backup.Manifest{}, err
+func found(f *keep.Found) *BackupFound {
+	b := &BackupFound{File: f.Name, Taken: f.Manifest.Taken, Version: f.Manifest.Kubernetes, Copies: len(f.Note.Copies)}
+	if v := f.Note.Verified; !v.IsZero() {
+		b.Verified = &v
 	}
-	defer f.Close()
-	b, err := backup.Open(f, id)
-	if err != nil {
-		return backup.Manifest{}, err
-	}
-	return b.Manifest, nil
+	return b
 }
 
 // BackupOfVersion is the newest backup of this cluster, which can be opened here, that was
 // taken when it ran a version; nil when there is none.
 func BackupOfVersion(s *session.Session, version string) *BackupFound {
-	id, err := s.Store.OpensBackups()
-	if err != nil || id == nil {
+	all, err := keep.All(s)
+	if err != nil {
 		return nil
 	}
-	var newest *BackupFound
-	for _, f := range Backups(s) {
-		m, err := manifestOf(s, f, id)
-		if err == nil && m.Cluster == s.Decl.Name && m.Kubernetes == version && (newest == nil || m.Taken.After(newest.Taken)) {
-			newest = &BackupFound{f, m.Taken, m.Kubernetes}
+	for _, f := range all {
+		if f.Trouble == nil && f.Manifest.Kubernetes == version {
+			return found(&f)
 		}
 	}
-	return newest
+	return nil
 }

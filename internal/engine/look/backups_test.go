@@ -8,8 +8,11 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age"
+
 	"verbund/internal/backup"
 	"verbund/internal/core/declare"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/sessiontest"
 )
@@ -22,7 +25,7 @@ func put(t *testing.T, s *session.Session, name, cluster, version string, taken 
 		t.Fatal(err)
 	}
 	_, err = s.Store.SaveBackup(name, func(w io.Writer) error {
-		return backup.Write(w, id.Recipient(), backup.Manifest{Cluster: cluster, Taken: taken, Kubernetes: version}, nil, strings.NewReader(""))
+		return backup.Write(w, []age.Recipient{id.Recipient()}, backup.Manifest{Cluster: cluster, Taken: taken, Kubernetes: version}, nil, nil, strings.NewReader(""))
 	}, func(io.Reader) error { return nil })
 	if err != nil {
 		t.Fatal(err)
@@ -67,5 +70,33 @@ func TestRecentBackup(t *testing.T) {
 		if v := recentBackup(s, x.founded, x.now); v != x.want {
 			t.Errorf("founded %s, now %s: %q, wanted %q", x.founded, x.now, v, x.want)
 		}
+	}
+}
+
+// One that may be thinned is not the one before an upgrade.
+func TestThinnedIsNoWayBack(t *testing.T) {
+	s := sessiontest.Session(t)
+	s.Decl = &declare.Declaration{Name: "tidewatch"}
+	taken := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	folder, _ := s.Store.BackupsAt()
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	id, err := s.Store.BackupKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, why := range []string{keep.AsDeclared, "asked for"} {
+		if v := recentBackup(s, taken.Add(-time.Hour), taken.Add(time.Minute)); v != "" {
+			t.Errorf("before the one that is %s: %q", why, v)
+		}
+		if _, err := s.Store.SaveBackup(strings.ReplaceAll(why, " ", "-")+".backup.age", func(w io.Writer) error {
+			return backup.Write(w, []age.Recipient{id.Recipient()}, backup.Manifest{Cluster: "tidewatch", Taken: taken, Kubernetes: "v1.36.3", Why: why}, nil, nil, strings.NewReader(""))
+		}, func(io.Reader) error { return nil }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if v := recentBackup(s, taken.Add(-time.Hour), taken.Add(time.Minute)); v != "v1.36.3" {
+		t.Errorf("with one that stays: %q", v)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/session"
 	"verbund/internal/store"
 )
@@ -57,7 +58,11 @@ type Health struct {
 	Backup    *BackupFound `json:"backup,omitempty"`
 	// Unopened counts backups that lie there and cannot be opened here, or are of another
 	// cluster of the name.
-	Unopened  int         `json:"unopened"`
+	Unopened int `json:"unopened"`
+	// Due is since when another backup is due, as declared; zero when there is none at all.
+	Due *time.Time `json:"due,omitempty"`
+	// Kept are what keepers of backups last did, on their machines.
+	Kept      []Kept      `json:"kept"`
 	Run       *Underway   `json:"run,omitempty"`
 	Replacing []Replacing `json:"replacing"`
 }
@@ -108,6 +113,99 @@ type BackupFound struct {
 	File    string    `json:"file"`
 	Taken   time.Time `json:"taken"`
 	Version string    `json:"version"` // of Kubernetes, at that time
+	// Verified is when all of it was last read and found as it was written; Copies, in how many
+	// other places it lies.
+	Verified *time.Time `json:"verified,omitempty"`
+	Copies   int        `json:"copies"`
+}
+
+// Kept is what the keeper of backups on a machine last did.
+type Kept struct {
+	Machine string     `json:"machine"`
+	Taken   *time.Time `json:"taken,omitempty"` // when it last took one
+	File    string     `json:"file,omitempty"`  // of that, on the machine
+	Bytes   int64      `json:"bytes,omitempty"`
+	Sent    []string   `json:"sent"`              // places where it lies as well
+	Trouble string     `json:"trouble,omitempty"` // what goes wrong since: none could be taken, or sent
+	At      *time.Time `json:"at,omitempty"`      // when that was said
+}
+
+// kept lists what keepers last did, the newest backup first, those that could not be asked left
+// out.
+func kept(v *View) []Kept {
+	out := []Kept{}
+	for name, seen := range v.Seen.Machines {
+		k := seen.Kept
+		if k.At.IsZero() {
+			continue
+		}
+		x := Kept{Machine: name, File: k.Name, Bytes: k.Bytes, Sent: slices.AppendSeq([]string{}, maps.Keys(k.Sent)), Trouble: k.Trouble}
+		slices.Sort(x.Sent)
+		if !k.Taken.IsZero() {
+			x.Taken = &k.Taken
+		}
+		if k.Trouble != "" {
+			x.At = &k.At
+		}
+		out = append(out, x)
+	}
+	slices.SortFunc(out, func(a, b Kept) int {
+		var at, bt time.Time
+		if a.Taken != nil {
+			at = *a.Taken
+		}
+		if b.Taken != nil {
+			bt = *b.Taken
+		}
+		return cmp.Or(bt.Compare(at), cmp.Compare(a.Machine, b.Machine))
+	})
+	return out
+}
+
+// keeperSlack is how much later than due a keeper of backups may take one, and nobody is told:
+// it looks now and then, and lets others go first.
+func keeperSlack(every time.Duration) time.Duration { return every/10 + 2*time.Minute }
+
+// dueSince says since when another backup is due, as declared; nil if none is.
+func dueSince(s *session.Session, v *View, h *Health, now time.Time) *time.Time {
+	all, err := keep.All(s)
+	if err != nil {
+		return nil
+	}
+	every := time.Duration(s.Decl.Backup.Every)
+	if len(v.Cluster.With(versions.Keeper)) == 0 {
+		if since, due := keep.Due(all, every, now); due {
+			return &since
+		}
+		return nil
+	}
+	var founded time.Time
+	if f, err := s.Store.Facts(); err == nil && f != nil {
+		founded = f.Founded
+	}
+	return overdue(all, h.Kept, every, founded, now)
+}
+
+// overdue says since when a backup is due that keepers should have taken; nil if none is. What
+// lies with them counts, and they have their time for the first one, too.
+func overdue(all []keep.Found, kept []Kept, every time.Duration, founded, now time.Time) *time.Time {
+	since, due := keep.Due(all, every, now)
+	if !due {
+		return nil
+	}
+	if len(kept) > 0 && kept[0].Taken != nil {
+		if there := kept[0].Taken.Add(every); there.After(since) {
+			since = there
+		}
+	}
+	from := since
+	if from.IsZero() {
+		from = founded
+	}
+	if now.Before(from.Add(keeperSlack(every))) {
+		return nil
+	}
+	return &since
 }
 
 // Replacing is a replacement of an authority or a key that is not over.
@@ -140,6 +238,8 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 		return nil, err
 	}
 	h.Backup, h.Unopened = newestBackup(s)
+	h.Kept = kept(v)
+	h.Due = dueSince(s, v, h, now)
 	if err := Unseen(s, v); err != nil {
 		h.State, h.Why = NotKnown, err.Error()
 		return h, nil
@@ -162,6 +262,13 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 				return nil, err
 			}
 		}
+	}
+	if x := v.Seen.Restores; x != nil {
+		h.State, h.Ailing = NotWell, append(h.Ailing, "the datastore is being founded from backup "+x.Backup+", and that is not over: verbund backup restore goes on with it")
+		if h.Run != nil {
+			h.State = IsChanged
+		}
+		return h, nil
 	}
 	if !v.Seen.Founded {
 		h.State, h.Why = NotRaised, "the cluster has not been raised yet; verbund converge does it"

@@ -2,6 +2,7 @@ package look
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -48,6 +49,11 @@ func lookInside(ctx context.Context, s *session.Session, v *View, im site.Machin
 	m, ok := v.Cluster.Machine(im.Name)
 	if !ok || x.facts.Active == "" {
 		return nil
+	}
+	if m.Is(versions.Keeper) {
+		if err := x.keeper(ctx); err != nil {
+			return err
+		}
 	}
 	// Files are held against what they are for: an upgrade brings its own.
 	m, _ = plan.AsItRuns(m, seen.Versions, s.Cat)
@@ -136,12 +142,31 @@ func (x *inside) whose(ctx context.Context, name string) error {
 		x.seen.Owner = x.owner.Cluster
 	}
 	c := x.v.Cluster
-	if x.v.Seen.Founded || !c.HoldsMember(c.RoleOf(name)) {
+	if !c.HoldsMember(c.RoleOf(name)) {
 		return nil
 	}
 	logs, err := x.m.List(ctx, nodeconf.DatastoreLog)
-	x.seen.Data = len(logs) > 0
+	x.seen.Data = !x.v.Seen.Founded && len(logs) > 0
+	x.seen.Blank = x.v.Seen.Founded && err == nil && len(logs) == 0
 	return err
+}
+
+// keeper looks at what a keeper of backups was left with, and what it last did.
+func (x *inside) keeper(ctx context.Context) error {
+	found, err := x.m.Read(ctx, nodeconf.KeeperLabel, nodeconf.KeeperReport)
+	if err != nil {
+		return err
+	}
+	// What cannot be read is written anew, by the tool and by the keeper.
+	var l nodeconf.Label
+	if json.Unmarshal(found[nodeconf.KeeperLabel], &l) == nil {
+		x.seen.Rest = l.Of
+	}
+	var k nodeconf.Kept
+	if json.Unmarshal(found[nodeconf.KeeperReport], &k) == nil {
+		x.seen.Kept = k
+	}
+	return nil
 }
 
 // differs notes a file that is not as it is to be, with why.
@@ -299,7 +324,7 @@ func clockBetween(from, to, read time.Time) time.Duration {
 }
 
 // StrayTrust lists keys and certificates on a machine that are not rendered
-// for it.
+// for it, and what was left with a keeper of backups, sealed, where there is none any more.
 func StrayTrust(ctx context.Context, m session.Machine, rendered []nodeconf.File) ([]string, error) {
 	found, err := m.List(ctx, trust.Dir)
 	if err != nil {
@@ -308,6 +333,18 @@ func StrayTrust(ctx context.Context, m session.Machine, rendered []nodeconf.File
 	keep := map[string]bool{}
 	for _, f := range rendered {
 		keep[f.Path] = true
+	}
+	units := nodeconf.Active + "units/"
+	if keep[units+nodeconf.UnitAPIServer] && !keep[units+nodeconf.UnitKeeper] {
+		left, err := m.List(ctx, nodeconf.KeeperFolder)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range left {
+			if f.Path == nodeconf.KeeperRest || f.Path == nodeconf.KeeperLabel {
+				found = append(found, f)
+			}
+		}
 	}
 	var out []string
 	for _, f := range found {

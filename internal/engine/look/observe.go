@@ -15,7 +15,9 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
+	"verbund/internal/core/versions"
 	"verbund/internal/datastore"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/kube"
@@ -38,6 +40,8 @@ type View struct {
 	DatastoreError error
 	Nodes          []corev1.Node
 	APIError       error
+	// Outlook is what a roll-out would meet; nil before LookAhead, and without one.
+	Outlook *Outlook
 	// Refused says why the enrolment token that lies on a machine, which has no
 	// certificate yet, lets it nowhere.
 	Refused map[string]string
@@ -91,7 +95,21 @@ func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Ad
 	if err != nil {
 		return nil, nil, err
 	}
+	restoring, err := s.Store.Restoring()
+	if err != nil {
+		return nil, nil, err
+	}
 	v := &View{Cluster: c, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: facts != nil, Founders: founders, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	// Until it is founded from the backup, there is no datastore that counts.
+	switch {
+	case s.Restores != nil:
+		v.Seen.Restores, v.Seen.Founded = s.Restores, false
+	case restoring != nil && !restoring.Founded:
+		v.Seen.Restores, v.Seen.Founded = &plan.Restores{ID: restoring.ID, Backup: keep.Short(restoring.Backup)}, false
+		if s.Decl.CopyOf == "" {
+			v.Seen.Restores.Loses = "the restoration of backup " + keep.Short(restoring.Backup) + " goes on, which was begun " + restoring.Since.Local().Format("2006-01-02 15:04") + ": what the datastore holds gives way to it"
+		}
+	}
 	return v, moved, nil
 }
 
@@ -112,6 +130,11 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 	}
 	if v.Seen.Resting, err = s.Store.Resting(); err != nil {
 		return nil, err
+	}
+	if len(c.With(versions.Keeper)) > 0 {
+		if v.Seen.Rest, err = keep.RestOf(s, c); err != nil {
+			return nil, err
+		}
 	}
 	if v.Seen.Open, err = s.Store.OpenWaves(); err != nil {
 		return nil, err
@@ -388,6 +411,20 @@ func Unseen(s *session.Session, v *View) error {
 		return nil
 	}
 	return &NotSeen{Cluster: s.Decl.Name, Site: s.Decl.Site, Elsewhere: raised && !s.Site.Here() && errors.Is(v.SiteError, site.ErrNotRunning), Err: v.SiteError}
+}
+
+// Acts says why a cluster cannot be worked with: it was not seen, is not raised, or is a copy in
+// which nothing acts; nil if it can.
+func Acts(s *session.Session, v *View) error {
+	switch err := Unseen(s, v); {
+	case err != nil:
+		return err
+	case !v.Seen.Founded:
+		return fmt.Errorf("cluster %s is not raised; verbund converge raises it", s.Decl.Name)
+	case v.Cluster.CopyOf != "":
+		return fmt.Errorf("cluster %s is a copy of %s for looking at, and nothing acts in it; say --file %s", s.Decl.Name, v.Cluster.CopyOf, v.Cluster.CopyOf)
+	}
+	return nil
 }
 
 // raised says whether anything of the cluster was ever raised.

@@ -2,6 +2,7 @@ package look
 
 import (
 	"context"
+	"fmt"
 
 	"verbund/internal/core/plan"
 	"verbund/internal/engine/session"
@@ -88,6 +89,9 @@ func PlanNow(ctx context.Context, s *session.Session) (*plan.Plan, *View, error)
 	v, err := Observe(ctx, s)
 	if err != nil {
 		return nil, nil, err
+	}
+	if r := v.Seen.Restores; r != nil {
+		return nil, nil, fmt.Errorf("the restoration of backup %s is underway in cluster %s; finish it first: verbund backup restore", r.Backup, s.Decl.Name)
 	}
 	p, err := PlanOf(s, v)
 	return p, v, err

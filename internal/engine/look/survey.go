@@ -319,8 +319,27 @@ func (q *surveyor) past(ctx context.Context, c session.Machine) {
 
 // portsOf are the ports on which the parts of a machine listen.
 var portsOf = map[versions.Part][]int{
-	versions.Member: {nodeconf.ClientPort, nodeconf.PeerPort}, versions.API: {nodeconf.APIPort, 10257, 10259},
+	versions.Member: {nodeconf.ClientPort, nodeconf.PeerPort}, versions.API: {nodeconf.APIPort}, versions.Acting: {10257, 10259},
 	versions.Node: {nodeconf.KubeletPort, 10248, nodeconf.ProxyHealthPort, 10249},
+}
+
+// toBeFree are the ports that nobody may have yet where a machine is to use them; active says
+// which of its units run. What runs holds its own ports. Controllers end and start again whenever
+// they lose their lease, and are the cluster's own beside an API server that runs.
+func toBeFree(m topology.Machine, active map[string]bool) []string {
+	runs := func(p versions.Part) bool {
+		return slices.ContainsFunc(nodeconf.UnitsOf(p), func(u string) bool { return active[u] })
+	}
+	var out []string
+	for _, p := range m.Parts {
+		if runs(p) || p == versions.Acting && runs(versions.API) {
+			continue
+		}
+		for _, port := range portsOf[p] {
+			out = append(out, netip.AddrPortFrom(m.Address, uint16(port)).String())
+		}
+	}
+	return out
 }
 
 // probe asks the machine what it can reach and what is free on it.
@@ -334,15 +353,7 @@ func (q *surveyor) probe(ctx context.Context, c session.Machine, f *protocol.Fac
 	for _, u := range us {
 		active[u.Name] = u.State == "active" || u.State == "activating"
 	}
-	var req protocol.ProbeRequest
-	for _, p := range q.m.Parts {
-		// What runs holds its own ports.
-		if units := nodeconf.UnitsOf(p); !slices.ContainsFunc(units, func(u string) bool { return active[u] }) {
-			for _, port := range portsOf[p] {
-				req.Free = append(req.Free, netip.AddrPortFrom(q.m.Address, uint16(port)).String())
-			}
-		}
-	}
+	req := protocol.ProbeRequest{Free: toBeFree(q.m, active)}
 	names := map[string]string{} // of machines by HOST:PORT
 	for _, o := range q.v.Cluster.Machines {
 		im, ok := q.at[o.Name]

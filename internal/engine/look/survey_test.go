@@ -209,3 +209,17 @@ func TestSurveyOfWhatIsNotReached(t *testing.T) {
 		t.Errorf("needed: %v", n)
 	}
 }
+
+// Ports are to be free where nothing of a part runs yet. A scheduler that starts again beside its
+// API server has its port.
+func TestToBeFree(t *testing.T) {
+	m := topology.Machine{Address: netip.MustParseAddr("127.0.0.9"), Parts: []versions.Part{versions.Member, versions.API, versions.Acting}}
+	for _, x := range []struct {
+		runs string
+		want int
+	}{{"", 5}, {"etcd.service", 3}, {"kube-apiserver.service", 2}, {"kube-scheduler.service", 3}} {
+		if got := toBeFree(m, map[string]bool{x.runs: true}); len(got) != x.want || x.want == 2 && strings.Contains(strings.Join(got, " "), ":10259") {
+			t.Errorf("with %q: %v", x.runs, got)
+		}
+	}
+}

@@ -106,4 +106,15 @@ type Backups interface {
 	OpenBackup(name string) (io.ReadCloser, error)
 	SaveBackup(as string, write func(io.Writer) error, check func(io.Reader) error) (name string, err error)
 	BackupsAt() (folder, opener string)
+	DropBackup(name string) error
+	// Pack is all of the memory, with what opens its secrets; nil where it is kept elsewhere.
+	Pack() (*store.Packed, error)
+	// BackupNotes are by the names of files; nil forgets one.
+	BackupNotes() (map[string]store.BackupNote, error)
+	SaveBackupNote(name string, n *store.BackupNote) error
+	// A restoration is remembered with the members that are made in it; Restored says that they
+	// are, and nil ends it.
+	Restoring() (*store.Restoring, error)
+	SaveRestoring(r *store.Restoring, members []string) error
+	Restored(f store.Facts) error
 }

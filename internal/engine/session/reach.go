@@ -20,6 +20,8 @@ type Machine interface {
 	Put(ctx context.Context, files []protocol.File, remove []string) (changed []string, err error)
 	Digests(ctx context.Context, paths []string) (map[string]string, error)
 	Read(ctx context.Context, paths ...string) (map[string][]byte, error)
+	// ReadFrom reads some of a file from a place in it on, in bytes, and nothing at its end.
+	ReadFrom(ctx context.Context, path string, from int64) ([]byte, error)
 	List(ctx context.Context, folders ...string) ([]protocol.File, error)
 	Show(ctx context.Context, patterns ...string) (map[string]protocol.Shown, error)
 	Probe(ctx context.Context, q protocol.ProbeRequest) (*protocol.ProbeReply, error)
@@ -31,6 +33,10 @@ type Machine interface {
 	Logs(ctx context.Context, unit string, lines int) ([]string, error)
 	// Ask says a line to a local socket of the machine, and returns what is answered.
 	Ask(ctx context.Context, socket, line string) (string, error)
+	// Seed makes the data of a stopped member of the datastore from a snapshot.
+	Seed(ctx context.Context, q protocol.SeedRequest) error
+	// Rescue takes a snapshot of a stopped member that has lost the others, in parts.
+	Rescue(ctx context.Context, q protocol.RescueRequest) (parts []string, err error)
 	PrepareSlot(ctx context.Context, slot string) error
 	// Switch boots into a slot, and back by itself when units do not come up there.
 	Switch(ctx context.Context, q protocol.SwitchRequest) (*protocol.SwitchReply, error)
@@ -50,6 +56,12 @@ type Datastore interface {
 	Move(ctx context.Context, id uint64, peer string) error
 	Snapshot(ctx context.Context, take func(size int64, r io.Reader) error) error
 	Heads(ctx context.Context, prefix, part string, n int) ([]string, error)
+	// Elected is what the holder of an election has written down.
+	Elected(ctx context.Context, election string) (string, error)
+	// Objects are the keys of what it holds.
+	Objects(ctx context.Context) (*datastore.Contents, error)
+	// Conditions says how members are inside, and by ID why others do not answer.
+	Conditions(ctx context.Context) ([]datastore.Condition, map[uint64]error, error)
 }
 
 // Reach is how a session comes to what it works on; what is nil is done for real: by SSH,

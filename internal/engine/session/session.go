@@ -41,6 +41,10 @@ type Session struct {
 	// Stage is the hop on which the cluster is, or which comes next, on a way over several
 	// minors: it stands for what is declared meanwhile.
 	Stage *plan.Stage
+	// Restores is a restoration that somebody asks for, and that is not remembered yet.
+	Restores *plan.Restores
+	// Papers are the files in which the cluster is declared, by name; nil where there are none.
+	Papers func() (map[string][]byte, error)
 	// Unheld says that nobody's word is waited for, though the roll-out is held.
 	Unheld bool
 	// MayLose are pods that a drain may lose, beside those of the declaration.
@@ -101,6 +105,19 @@ func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr, zones 
 	}
 	if mem.Founders, err = s.Store.Founders(); err != nil {
 		return nil, err
+	}
+	restoring, err := s.Store.Restoring()
+	if err != nil {
+		return nil, err
+	}
+	mem.Restoring = s.Restores != nil || restoring != nil && !restoring.Founded
+	facts, err := s.Store.Facts()
+	if err != nil {
+		return nil, err
+	}
+	if facts != nil && zones != nil {
+		// One that is got anew must never found again, whatever starts it and when.
+		mem.Founders = slices.DeleteFunc(slices.Clone(mem.Founders), func(name string) bool { return zones[name] == "" })
 	}
 	if mem.Counts, err = s.Store.Counts(); err != nil {
 		return nil, err

@@ -16,6 +16,7 @@ import (
 type Datastore struct {
 	mu      sync.Mutex
 	Has     []datastore.Member
+	Inside  []datastore.Condition
 	Trouble error  // what everything is answered with, if it is set
 	Asked   func() // after each question who the members are
 	next    uint64
@@ -117,3 +118,20 @@ func (d *Datastore) Snapshot(context.Context, func(int64, io.Reader) error) erro
 
 // Heads has none.
 func (d *Datastore) Heads(context.Context, string, string, int) ([]string, error) { return nil, nil }
+
+// Conditions are those of the members that it has, as the test set them.
+func (d *Datastore) Conditions(context.Context) ([]datastore.Condition, map[uint64]error, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return slices.Clone(d.Inside), nil, d.Trouble
+}
+
+// Objects are none.
+func (d *Datastore) Objects(context.Context) (*datastore.Contents, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return &datastore.Contents{Keys: map[string]int64{}}, d.Trouble
+}
+
+// Elected knows of no election.
+func (d *Datastore) Elected(context.Context, string) (string, error) { return "", nil }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -137,6 +138,18 @@ func (m *Machine) Read(_ context.Context, paths ...string) (map[string][]byte, e
 		}
 	}
 	return out, nil
+}
+
+// ReadFrom has some of a file.
+func (m *Machine) ReadFrom(_ context.Context, path string, from int64) ([]byte, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	f, ok := m.Files[path]
+	if !ok {
+		return nil, fs.ErrNotExist
+	}
+	b := f.Content[min(from, int64(len(f.Content))):]
+	return b[:min(len(b), protocol.MaxRead)], nil
 }
 
 // List has the files in folders, and below them.
@@ -295,3 +308,20 @@ func (m *Machine) Switch(_ context.Context, q protocol.SwitchRequest) (*protocol
 
 // Close does nothing.
 func (m *Machine) Close() error { return nil }
+
+// Seed says what it was to be made from.
+func (m *Machine) Seed(_ context.Context, q protocol.SeedRequest) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if s := m.States[q.Unit]; s == "active" {
+		return fmt.Errorf("unit %s is %s", q.Unit, s)
+	}
+	return m.begin("seed " + q.Name)
+}
+
+// Rescue has nothing to give.
+func (m *Machine) Rescue(_ context.Context, q protocol.RescueRequest) ([]string, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return nil, m.begin("rescue " + q.Name)
+}

@@ -309,6 +309,31 @@ func Issue(rs []trust.Request, cas map[trust.Authority]*Authority, now time.Time
 	return nil
 }
 
+// Shorten makes a certificate of the cluster anew, which ends after life; one that is about to
+// end is what the next run is to renew.
+func Shorten(s *session.Session, c *topology.Cluster, id string, life time.Duration, now time.Time) error {
+	rs := Certificates(c)
+	i := slices.IndexFunc(rs, func(q trust.Request) bool { return q.ID == id })
+	if i < 0 {
+		return fmt.Errorf("the tool issues no certificate %s; verbund trust list shows those that there are", id)
+	}
+	t, err := s.Trust()
+	if err != nil {
+		return err
+	}
+	q := rs[i]
+	q.Life = life
+	a, err := readAuthority(t, q.Authority)
+	if err != nil {
+		return err
+	}
+	made := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
+	if err := Issue([]trust.Request{q}, map[trust.Authority]*Authority{q.Authority: a}, now, made); err != nil {
+		return err
+	}
+	return s.ChangeTrust(t, made)
+}
+
 // Person signs a certificate for a person; it is not kept.
 func Person(s *session.Session, q trust.Request) (cert, key, ca []byte, err error) {
 	t, err := s.Trust()
