@@ -372,7 +372,7 @@ func TestAccessMerge(t *testing.T) {
 func TestDemo(t *testing.T) {
 	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 	o, e, code := w.run("demo")
-	if code != 0 || !strings.Contains(o, "16 of 16 claims hold") || !strings.Contains(o, "and 0 failed") {
+	if code != 0 || !strings.Contains(o, "20 of 20 claims hold") || !strings.Contains(o, "and 0 failed") {
 		t.Errorf("exit code %d\n%s\n%s", code, o, e)
 	}
 }

@@ -9,10 +9,12 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/drill"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
+	"verbund/internal/engine/session"
 	enginevouch "verbund/internal/engine/vouch"
 	"verbund/internal/site/simulated"
 )
@@ -50,11 +52,12 @@ func completes(a *desk.App, root *cobra.Command) {
 		}
 		return out
 	})
+	practised := func() []string { return drills(a) }
 	words := func(ws ...string) func() []string { return func() []string { return ws } }
 	catalogue := func() []string { return versions.Shipped().Versions() }
 	// By place; the last one stands for all that follow where there may be more.
 	for path, args := range map[string][]func() []string{
-		"scale": {pools}, "upgrade": {catalogue}, "replace": {machines}, "clear": {machines, machines}, "inspect": {machines, machines}, "logs": {machines, machines},
+		"scale": {pools}, "upgrade": {catalogue}, "replace": {machines}, "clear": {machines, machines}, "inspect": {machines, machines}, "logs": {machines, machines}, "drill": {practised, practised},
 		"site power": {machines, words("on", "off", "cut", "restart")}, "site console": {machines}, "site fault": {words(faults()...), machines},
 		"trust show": {certificates}, "trust renew": {certificates, certificates}, "trust replace": {words(trust.Replaceable...)},
 	} {
@@ -62,7 +65,7 @@ func completes(a *desk.App, root *cobra.Command) {
 		if err != nil {
 			continue
 		}
-		more := path == "clear" || path == "inspect" || path == "logs" || path == "trust renew"
+		more := path == "clear" || path == "inspect" || path == "logs" || path == "drill" || path == "trust renew"
 		cmd.ValidArgsFunction = func(_ *cobra.Command, have []string, _ string) ([]string, cobra.ShellCompDirective) {
 			n := len(have)
 			if n >= len(args) {
@@ -108,19 +111,31 @@ func completes(a *desk.App, root *cobra.Command) {
 }
 
 // known is the declared cluster, as far as it can be worked out without a word.
-func known(a *desk.App) *topology.Cluster {
+func known(a *desk.App) (c *topology.Cluster) {
+	quietly(a, func(s *session.Session) { c, _ = s.Topology() })
+	return c
+}
+
+// drills are the names of the shipped and the declared ones.
+func drills(a *desk.App) (out []string) {
+	quietly(a, func(s *session.Session) {
+		for _, d := range drill.All(topology.Endpoint{}, s.Decl.Drills) {
+			out = append(out, d.Name)
+		}
+	})
+	return out
+}
+
+// quietly opens the declared cluster without a word, if that can be.
+func quietly(a *desk.App, f func(*session.Session)) {
 	quiet := &desk.App{UI: &term.UI{In: strings.NewReader(""), Out: io.Discard, Err: io.Discard, Quiet: true, Output: "text", Soft: a.Soft, Hard: a.Hard}, Dir: a.Dir, File: a.File, KeyDir: a.KeyDir, Parallel: 1}
 	quiet.Style()
 	s, err := quiet.Open(false)
 	if err != nil {
-		return nil
+		return
 	}
 	defer s.Close()
-	c, err := s.Topology()
-	if err != nil {
-		return nil
-	}
-	return c
+	f(s)
 }
 
 // unique leaves out what stands there already, and what comes twice.

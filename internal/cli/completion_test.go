@@ -33,6 +33,7 @@ func TestCompletion(t *testing.T) {
 		{[]string{"inspect", "tidewatch-gauges-1", ""}, "tidewatch-forecast-2", "gauges"},
 		{[]string{"site", "fault", ""}, "full-disk", "tidewatch-gauges-1"},
 		{[]string{"site", "power", "tidewatch-gauges-1", ""}, "cut", "tidewatch-gauges-1"},
+		{[]string{"drill", "zone-cut", ""}, "leader-power", "zone-cut"},
 		{[]string{"trust", "renew", ""}, "tidewatch-control-1/api-server", "full-disk"},
 		{[]string{"draft", "x", "--shape", ""}, "small", "gauges"},
 	} {

@@ -260,6 +260,7 @@ func killed(t *testing.T, w *world, most int, args ...string) (kills int) {
 			}
 			return kills
 		}
+		w.kills++
 	}
 	w.ok(args...)
 	return kills
@@ -275,7 +276,8 @@ func TestKilledAtEveryStep(t *testing.T) {
 	w.declare(`count: 2\n    size: large`, "count: 1\n    size: large")
 	n := killed(t, w, 80, "converge", "--yes")
 	t.Logf("raised after %d kills", n)
-	if n < 10 {
+	// Every other run is cut at a moment of its own, and one may be through before that comes.
+	if n < 6 {
 		t.Errorf("only %d kills: the steps were not cut one by one", n)
 	}
 	w.well("v1.36.2")
@@ -366,7 +368,7 @@ func TestOddFolder(t *testing.T) {
 	w.ok("upgrade", "v1.37.2", "--yes")
 	w.well("v1.37.2")
 	w.fails(0, []string{"tidewatch  well"}, "status", "--all")
-	if o := w.ok("status"); !strings.Contains(o, "of v1.36.3: ") {
+	if o := w.ok("status"); !strings.Contains(o, "of v1.36.3, verified") {
 		t.Errorf("the backup is not found:\n%s", o)
 	}
 	if o := w.ok("trust", "list"); !strings.Contains(o, "tidewatch-keepers-1/kubelet-client") {

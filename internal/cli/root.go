@@ -38,11 +38,12 @@ import (
 	"verbund/internal/unit"
 	"verbund/internal/unit/approver"
 	"verbund/internal/unit/carrier"
+	"verbund/internal/unit/keeper"
 )
 
 // Main runs the program and returns its exit code.
 func Main(args []string, in io.Reader, out, errw io.Writer) int {
-	handled, err := unit.Main(os.Args[0], args, map[string]unit.Program{"request-approver": approver.Run, "endpoint-carrier": carrier.Run})
+	handled, err := unit.Main(os.Args[0], args, map[string]unit.Program{"request-approver": approver.Run, "endpoint-carrier": carrier.Run, "backup-keeper": keeper.Run})
 	if !handled {
 		handled, err = sim.Main(args)
 	}
@@ -105,6 +106,7 @@ func run(a *desk.App, args []string) int {
 	var pending *converge.Pending
 	var foreign *kubeconfig.Foreign
 	var held *engineact.Held
+	var unproven *converge.Unproven
 	switch {
 	case errors.As(err, &x):
 		code = x.Code
@@ -112,7 +114,7 @@ func run(a *desk.App, args []string) int {
 		code = term.ExitFailed
 	case errors.As(err, &mistake), errors.As(err, &foreign):
 		code = term.ExitUsage
-	case errors.As(err, &pending), errors.As(err, &held):
+	case errors.As(err, &pending), errors.As(err, &held), errors.As(err, &unproven):
 		code = term.ExitNotWell
 	case errors.As(err, &locked):
 		code = term.ExitLocked
@@ -176,7 +178,8 @@ New here? "verbund demo" lives through everything in about a minute.`,
 		{"Look", []*cobra.Command{look.StatusCmd(a), look.NodesCmd(a), look.MachinesCmd(a), look.InspectCmd(a), look.LogsCmd(a), look.HistoryCmd(a), look.SurveyCmd(a), look.CollectCmd(a)}},
 		{"Enter", []*cobra.Command{enter.AccessCmd(a), enter.HostsCmd(a)}},
 		{"Trust", []*cobra.Command{vouch.TrustCmd(a), vouch.TokenCmd(a), vouch.RequestsCmd(a)}},
-		{"Practise", []*cobra.Command{practise.RehearseCmd(a), practise.SiteCmd(a), practise.DemoCmd(a)}},
+		{"Keep", []*cobra.Command{keep.BackupCmd(a), keep.ProveCmd(a)}},
+		{"Practise", []*cobra.Command{practise.RehearseCmd(a), practise.DrillCmd(a), practise.SiteCmd(a), practise.DemoCmd(a)}},
 	}
 	for _, g := range groups {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title + ":"})

@@ -12,6 +12,8 @@ import (
 	"verbund/internal/cli/vouch"
 	"verbund/internal/cli/write"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/drill"
+	"verbund/internal/core/proof"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
 	enginelook "verbund/internal/engine/look"
@@ -43,5 +45,6 @@ var said = []struct {
 	{"trust list", enginelook.TrustReport{}}, {"trust show", trust.Entry{}}, {"trust replace, at its end", desk.ReplacedSaid{}},
 	{"token issue", vouch.TokenSaid{}}, {"token list", []kube.Token{}}, {"requests list", []desk.JudgedRequest{}},
 	{"site mirror", []site.Mirrored{}}, {"site images", []site.Composed{}}, {"site meet", []practise.MetSaid{}},
+	{"backup list", keep.BackupsSaid{}}, {"backup take, backup show, backup copy --back", keep.BackupSaid{}}, {"backup gather", keep.GatheredSaid{}}, {"backup verify", keep.VerifiedSaid{}}, {"backup copy", store.Copy{}}, {"prove", proof.Report{}}, {"drill", []drill.Report{}}, {"drill list", []practise.DrillListed{}},
 	{"store show", keep.StoreSaid{}}, {"store show --check", keep.StoreChecked{}}, {"version", versionSaid{}},
 }

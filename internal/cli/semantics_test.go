@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	admissionv1 "k8s.io/api/admissionregistration/v1"
 	appsv1 "k8s.io/api/apps/v1"
 	authv1 "k8s.io/api/authentication/v1"
 	authzv1 "k8s.io/api/authorization/v1"
@@ -96,6 +97,39 @@ var semantics = []asked{
 			return c.Name, err
 		}
 		return "made-XXXXX", nil
+	}},
+	{"a version that goes, and that nobody told it to serve", "NotFound", func(ctx context.Context, q *questions) (string, error) {
+		_, err := q.StorageV1beta1().VolumeAttributesClasses().List(ctx, metav1.ListOptions{})
+		return "", err
+	}},
+	{"who wrote it, in which version", "harbour v1 FieldsV1", func(ctx context.Context, q *questions) (string, error) {
+		return whoChanged(ctx, q, "managed", map[string]string{"b": "2"})
+	}},
+	{"who wrote it, when there was nothing in it at first", "nobody", func(ctx context.Context, q *questions) (string, error) {
+		return whoChanged(ctx, q, "unmanaged", nil)
+	}},
+	{"a webhook that nobody answers for", "InternalError", func(ctx context.Context, q *questions) (string, error) {
+		none, secs := admissionv1.SideEffectClassNone, int32(2)
+		hooks := q.AdmissionregistrationV1().ValidatingWebhookConfigurations()
+		if _, err := hooks.Create(ctx, &admissionv1.ValidatingWebhookConfiguration{ObjectMeta: metav1.ObjectMeta{Name: q.ns + "-checks"}, Webhooks: []admissionv1.ValidatingWebhook{{Name: "checks.seamark.test", SideEffects: &none, TimeoutSeconds: &secs, AdmissionReviewVersions: []string{"v1"},
+			ObjectSelector: &metav1.LabelSelector{MatchLabels: map[string]string{"checked": "yes"}},
+			Rules:          []admissionv1.RuleWithOperations{{Operations: []admissionv1.OperationType{admissionv1.Create}, Rule: admissionv1.Rule{APIGroups: []string{""}, APIVersions: []string{"v1"}, Resources: []string{"configmaps"}}}},
+			ClientConfig:   admissionv1.WebhookClientConfig{Service: &admissionv1.ServiceReference{Namespace: q.ns, Name: "nobody"}}}}}, metav1.CreateOptions{}); err != nil {
+			return "", err
+		}
+		defer hooks.Delete(context.WithoutCancel(ctx), q.ns+"-checks", metav1.DeleteOptions{})
+		// It takes a moment until the server goes by it.
+		for n := 0; ; n++ {
+			_, err := q.CoreV1().ConfigMaps(q.ns).Create(ctx, &corev1.ConfigMap{ObjectMeta: metav1.ObjectMeta{Name: fmt.Sprint("checked-", n), Labels: map[string]string{"checked": "yes"}}}, metav1.CreateOptions{})
+			if err != nil || n == 200 {
+				return "let through", err
+			}
+			select {
+			case <-ctx.Done():
+				return "", ctx.Err()
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
 	}},
 	{"update what somebody else has changed", "Conflict", func(ctx context.Context, q *questions) (string, error) {
 		c, err := q.configMap(ctx, "stale", nil)
@@ -434,6 +468,25 @@ var semantics = []asked{
 // standInRefuses are those of the questions that the stand-in of the API server refuses in
 // words instead of answering (docs/architecture.md), with a word of the refusal.
 var standInRefuses = map[string]string{"server-side apply": "is not served here"}
+
+// whoChanged says what is noted of the second one, on what one made and another one changed.
+func whoChanged(ctx context.Context, q *questions, name string, first map[string]string) (string, error) {
+	c, err := q.CoreV1().ConfigMaps(q.ns).Create(ctx, &corev1.ConfigMap{ObjectMeta: metav1.ObjectMeta{Name: name}, Data: first}, metav1.CreateOptions{FieldManager: "quay"})
+	if err != nil {
+		return "", err
+	}
+	c.Data = map[string]string{"a": "1"}
+	if c, err = q.CoreV1().ConfigMaps(q.ns).Update(ctx, c, metav1.UpdateOptions{FieldManager: "harbour"}); err != nil {
+		return "", err
+	}
+	// Of the same second they stand in the order of their names.
+	for _, f := range c.ManagedFields {
+		if f.Manager == "harbour" {
+			return f.Manager + " " + f.APIVersion + " " + f.FieldsType, nil
+		}
+	}
+	return "nobody", nil
+}
 
 // askAll asks everything, and returns what was answered otherwise than a real API server does.
 func askAll(t *testing.T, cfg *rest.Config) (differs []string) {

@@ -59,6 +59,10 @@ func (d *asker) Agree(question string, p *plan.Plan, v *look.View) error {
 	if _, ok := term.IsTerminal(d.a.In); ok && !d.a.Yes {
 		slots, total := p.Schedule(d.s.Parallel, look.Usual(d.s))
 		d.a.ShowPlan(d.s, p, v, slots, total)
+	} else if v.Outlook != nil {
+		for _, c := range v.Outlook.Concerns {
+			d.a.UI.Say("careful: %s", c)
+		}
 	}
 	return d.a.Ask(question)
 }

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -67,7 +68,7 @@ func (a *App) OpenPath(path string, tell bool) (*session.Session, *declare.Resul
 
 // OpenAs opens the cluster as a text would declare it that is not written yet.
 func (a *App) OpenAs(path string, text []byte, tell bool) (*session.Session, *declare.Result, error) {
-	r, err := a.readAs(path, text)
+	r, err := a.ReadAs(path, text)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -105,8 +106,34 @@ func (a *App) SessionOf(path string, r *declare.Result) *session.Session {
 		}
 		r.Site.Key = k
 	}
-	return &session.Session{Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.Keys()), Site: simulated.NewClient(siteFolder(folder, r.Decl.Site)),
+	return &session.Session{Papers: papers(path, r), Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.Keys()), Site: simulated.NewClient(siteFolder(folder, r.Decl.Site)),
 		Accepted: r.Findings.Accepted(), Parallel: max(a.Parallel, 1)}
+}
+
+// papers reads the files in which a cluster is declared. A declaration that extends another
+// one is taken as it stands after that.
+func papers(path string, r *declare.Result) func() (map[string][]byte, error) {
+	return func() (map[string][]byte, error) {
+		out := map[string][]byte{}
+		for _, f := range []string{path, r.SiteFile, r.PinsFile} {
+			b, err := os.ReadFile(f)
+			if errors.Is(err, os.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			out[filepath.Base(f)] = b
+		}
+		if r.Decl.Extends != "" {
+			text, err := r.Merged()
+			if err != nil {
+				return nil, err
+			}
+			out[filepath.Base(path)] = []byte(text)
+		}
+		return out, nil
+	}
 }
 
 // Keys is what opens stores on this computer: key files in the person's own

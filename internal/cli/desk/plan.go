@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"verbund/internal/cli/term"
+	"verbund/internal/core/beforehand"
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/rehearse"
@@ -41,18 +42,23 @@ type Planned struct {
 	Left      []string         `json:"left"`     // steps that a limited run leaves
 	// Troubles are what drains would meet, by a rehearsal.
 	Troubles []rehearse.Trouble `json:"troubles"`
-	From     string             `json:"from,omitempty"`
-	To       string             `json:"to,omitempty"`
-	SiteRuns bool               `json:"siteRuns"`
+	// Concerns are what else is to be known before a roll-out begins; errors keep it from that.
+	Concerns []beforehand.Concern `json:"concerns"`
+	From     string               `json:"from,omitempty"`
+	To       string               `json:"to,omitempty"`
+	SiteRuns bool                 `json:"siteRuns"`
 }
 
 // PlanReport is a plan as JSON.
 func (a *App) PlanReport(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration, left []plan.Step) Planned {
 	groups, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, look.Usual(s))
 	out := Planned{Cluster: s.Decl.Name, Seconds: all.Seconds(), Groups: term.List(groups), Waves: term.List(p.Waves), Later: term.List(p.Later), Hop: s.Stage, Held: p.Held, Steps: term.List(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
-	out.Troubles = []rehearse.Trouble{}
-	if r, err := a.foresee(s, p, v); err == nil && r != nil {
-		out.Troubles = r.Blocked
+	out.Troubles, out.Concerns = []rehearse.Trouble{}, []beforehand.Concern{}
+	if o := a.foresee(s, p, v); o != nil {
+		out.Concerns = term.List(o.Concerns)
+		if o.Rehearsed != nil {
+			out.Troubles = o.Rehearsed.Blocked
+		}
 	}
 	out.Missing, out.TooMuch = term.List(p.Missing), []string{}
 	for _, r := range p.Removes {
@@ -151,22 +157,36 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 	a.showEnd(s, p, v, all, false)
 }
 
-// foresee rehearses a roll-out; nil of anything else.
-func (a *App) foresee(s *session.Session, p *plan.Plan, v *look.View) (*rehearse.Result, error) {
-	if len(p.Waves)+len(p.Later) == 0 {
-		return nil, nil
+// foresee looks ahead to a roll-out, once; nil of anything else.
+func (a *App) foresee(s *session.Session, p *plan.Plan, v *look.View) *look.Outlook {
+	if v.Outlook == nil {
+		v.Outlook = look.LookAhead(a.Soft, s, v, p)
 	}
-	return look.Rehearse(a.Soft, s, look.Rehearsal{Part: v.Seen.Part, Usual: look.Usual(s)})
+	return v.Outlook
 }
 
 // showForeseen says what a roll-out would meet: drains that wait in vain, pods without a place,
 // the lowest capacity.
 func (a *App) showForeseen(s *session.Session, p *plan.Plan, v *look.View) {
-	r, err := a.foresee(s, p, v)
-	if err != nil {
-		fmt.Fprintf(a.Out, "It could not be rehearsed, so that what drains would meet is not known: %v\n\n", err)
+	o := a.foresee(s, p, v)
+	if o == nil {
 		return
 	}
+	for _, c := range o.Concerns {
+		word := "Careful"
+		if c.Severity == declare.Error {
+			word = "In the way"
+		}
+		fmt.Fprintf(a.Out, "%s: %s.\n", word, c)
+	}
+	if len(o.Concerns) > 0 {
+		fmt.Fprintln(a.Out)
+	}
+	if o.Unrehearsed != nil {
+		fmt.Fprintf(a.Out, "It could not be rehearsed, so that what drains would meet is not known: %v\n\n", o.Unrehearsed)
+		return
+	}
+	r := o.Rehearsed
 	if r == nil {
 		return
 	}

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,6 +29,11 @@ func (a *App) FindDeclaration() (string, error) {
 		return a.File, nil
 	}
 	found := whole.Named(a.Dir, declare.Ending)
+	if len(found) > 1 {
+		if own := slices.DeleteFunc(slices.Clone(found), isCopy); len(own) > 0 {
+			found = own
+		}
+	}
 	switch len(found) {
 	case 0:
 		return "", term.Usage("there is no declaration (NAME%s) in this folder; write one with: verbund draft NAME", declare.Ending)
@@ -37,12 +43,18 @@ func (a *App) FindDeclaration() (string, error) {
 	return "", term.Usage("there are %d declarations in this folder: %s; say which with --file", len(found), strings.Join(found, ", "))
 }
 
+// isCopy says whether a file declares a copy of a cluster, which nobody means who does not say so.
+func isCopy(file string) bool {
+	b, err := os.ReadFile(file)
+	return err == nil && declare.CopyOf(b) != ""
+}
+
 // Read decodes and checks a declaration with everything that it names. Paths in
 // findings are as a person in the current folder would write them.
-func (a *App) Read(path string) (*declare.Result, error) { return a.readAs(path, nil) }
+func (a *App) Read(path string) (*declare.Result, error) { return a.ReadAs(path, nil) }
 
-// readAs does so with a text in the place of the file's, if there is one.
-func (a *App) readAs(path string, text []byte) (*declare.Result, error) {
+// ReadAs does so with a text in the place of the file's, if there is one.
+func (a *App) ReadAs(path string, text []byte) (*declare.Result, error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err

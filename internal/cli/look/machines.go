@@ -75,6 +75,10 @@ func MachinesCmd(a *desk.App) *cobra.Command {
 				a.UI.Say("site %s: %s", s.Decl.Site, what)
 			}
 			for _, c := range v.Inventory.Cuts {
+				if c.Delay > 0 {
+					a.UI.Say("site %s: what zone %s sends to zone %s takes %s longer, as somebody wanted: site fault mended-network %s,%s", s.Decl.Site, c.From, c.To, c.Delay, c.From, c.To)
+					continue
+				}
 				a.UI.Say("site %s: of what zone %s sends to zone %s, %d %% are lost, as somebody wanted: site fault mended-network %s,%s", s.Decl.Site, c.From, c.To, c.Percent, c.From, c.To)
 			}
 			a.UI.Table([]string{"machine", "power", "runs", "slot", "services", "zone", "size", "address", "ssh", "hardware address"}, rows, "hardware address", "ssh", "size", "slot", "address", "zone")

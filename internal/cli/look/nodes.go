@@ -47,19 +47,29 @@ func NodesCmd(a *desk.App) *cobra.Command {
 				if n.Spec.Unschedulable {
 					state = term.Cell{Text: state.Text + ", cordoned", State: "attention"}
 				}
-				group := cmp.Or(m.Pool, string(m.Role))
+				group, at := cmp.Or(m.Pool, string(m.Role)), m.Address.String()
 				if !declared {
-					group = "not declared"
+					group, at = "not declared", addressOf(n)
 				}
 				ver := term.Cell{Text: seen.Version}
 				if declared && seen.Version != m.Set.Kubernetes {
 					ver.State = "attention"
 				}
-				rows = append(rows, []term.Cell{term.Plain(n.Name), state, ver, term.Plain(group), term.Plain(n.Labels["topology.kubernetes.io/zone"]), term.Plain(m.Address.String()),
+				rows = append(rows, []term.Cell{term.Plain(n.Name), state, ver, term.Plain(group), term.Plain(n.Labels["topology.kubernetes.io/zone"]), term.Plain(at),
 					term.Plain(n.Spec.PodCIDR), term.Plain(duration.HumanDuration(time.Since(n.CreationTimestamp.Time)))})
 			}
 			a.UI.Table([]string{"node", "state", "version", "group", "zone", "address", "pods", "age"}, rows, "pods", "address", "age", "zone", "group")
 			return nil
 		},
 	}
+}
+
+// addressOf is where a node says that it is.
+func addressOf(n corev1.Node) string {
+	for _, a := range n.Status.Addresses {
+		if a.Type == corev1.NodeInternalIP {
+			return a.Address
+		}
+	}
+	return "not said"
 }

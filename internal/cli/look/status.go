@@ -16,6 +16,7 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/whole"
@@ -192,12 +193,43 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 		add("why", "attention", "%s", h.Why)
 	}
 	backup := func() {
+		if v.Cluster != nil && v.Cluster.CopyOf != "" {
+			return // it has none of its own
+		}
+		if h.Due != nil && h.State != look.NotRaised {
+			since := "since " + h.Due.Local().Format("2006-01-02 15:04")
+			if h.Due.IsZero() {
+				since = "none is there that can be used"
+			}
+			add("backup", "attention", "another one is due, as declared: %s; verbund backup take --due takes it", since)
+		}
 		if b := h.Backup; b != nil {
-			add("backup", "", "the newest is %s old, of %s: %s", duration.HumanDuration(time.Since(b.Taken)), b.Version, filepath.Base(b.File))
+			state, verified, copies := "", "never verified", "no copy elsewhere"
+			if b.Verified != nil {
+				verified = "verified " + duration.HumanDuration(time.Since(*b.Verified)) + " ago"
+			} else {
+				state = "attention"
+			}
+			if b.Copies > 0 {
+				copies = words.Count(b.Copies, "place") + " beside this one"
+			}
+			add("backup", state, "the newest is %s old, of %s, %s, %s: %s", duration.HumanDuration(time.Since(b.Taken)), b.Version, verified, copies, filepath.Base(b.File))
 		} else if h.Unopened > 0 {
 			add("backup", "attention", "none of this cluster that can be opened with what is here; %s there", words.Are(h.Unopened, "file"))
-		} else if h.State != look.NotRaised {
+		} else if h.State != look.NotRaised && len(h.Kept) == 0 {
 			add("backup", "", "none was taken yet")
+		}
+		if k := h.Kept; len(k) > 0 && k[0].Taken != nil && (h.Backup == nil || h.Backup.File != k[0].File) {
+			sent := ""
+			if n := len(k[0].Sent); n > 0 {
+				sent = ", sent to " + words.Count(n, "place")
+			}
+			add("backup", "", "taken by itself %s ago, on %s%s: %s; verbund backup gather fetches it", duration.HumanDuration(time.Since(*k[0].Taken)), k[0].Machine, sent, keep.Short(k[0].File))
+		}
+		for _, k := range h.Kept {
+			if k.Trouble != "" {
+				add("backup", "attention", "%s said %s ago: %s", k.Machine, duration.HumanDuration(time.Since(*k.At)), k.Trouble)
+			}
 		}
 	}
 	switch h.State {
@@ -241,9 +273,12 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 	default:
 		add("datastore", "", "%d of %d members healthy; survives the loss of %d", d.Healthy, d.Voters, d.Survives)
 	}
-	if h.Nodes.Known {
+	switch {
+	case h.Nodes.Known && v.Cluster.CopyOf != "":
+		add("nodes", "", "%d in what the backup held, none of which is here", h.Nodes.Total)
+	case h.Nodes.Known:
 		add("nodes", "", "%d of %d Ready", h.Nodes.Ready, h.Nodes.Total)
-	} else {
+	default:
 		add("nodes", "attention", "not known while the API does not answer")
 	}
 	if h.TrustSaid != "" {
@@ -258,7 +293,9 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 			add("replacing", "attention", "%s: pass %d of 3 is done everywhere; verbund trust replace %s goes on with the next", r.What, r.Pass, r.What)
 		}
 	}
-	if !v.Cluster.Nodes {
+	if of := v.Cluster.CopyOf; of != "" {
+		add("copy", "", "of cluster %s, for looking at: without controllers, scheduler and nodes, so that what the API holds is as the backup had it", of)
+	} else if !v.Cluster.Nodes {
 		add("control", "", "its %s declared not to be nodes (control.nodes: false): verbund machines shows them", words.Are(len(v.Cluster.With(versions.API)), "machine"))
 	}
 	if v.Cluster.Apart {

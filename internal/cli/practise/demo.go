@@ -34,6 +34,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/store"
@@ -190,6 +191,9 @@ func (d *demo) live() (err error) {
 	if err := d.raise(); err != nil {
 		return err
 	}
+	if err := d.proves(); err != nil {
+		return err
+	}
 	kube, err := d.deploy()
 	if err != nil {
 		return err
@@ -206,6 +210,12 @@ func (d *demo) live() (err error) {
 		if err := d.renew(); err != nil {
 			return err
 		}
+	}
+	if err := d.restore(); err != nil {
+		return err
+	}
+	if err := d.practises(); err != nil {
+		return err
 	}
 	m.stop()
 	d.compare(m)
@@ -315,7 +325,12 @@ func (d *demo) client() (*kubernetes.Clientset, error) {
 	if err := d.do("access", "--person", "mara", "--merge", file); err != nil {
 		return nil, err
 	}
-	cfg, err := clientcmd.BuildConfigFromFlags("", file)
+	return d.reads()
+}
+
+// reads is a client by the kubeconfig as it is now.
+func (d *demo) reads() (*kubernetes.Clientset, error) {
+	cfg, err := clientcmd.BuildConfigFromFlags("", filepath.Join(d.sub.Dir, "kubeconfig"))
 	if err != nil {
 		return nil, err
 	}
@@ -698,7 +713,11 @@ func (d *demo) compare(m *meter) {
 	d.sub.UI.Table([]string{"node", "before", "after"}, rows)
 	fmt.Fprintln(d.Out)
 	d.check(moved == 8, "%d of 8 nodes went to %s and are Ready", moved, s.Decl.Kubernetes)
-	d.check(len(look.Backups(s)) == 1, "a backup from before the upgrade is there")
+	kept, err := keep.All(s)
+	before := slices.ContainsFunc(kept, func(f keep.Found) bool {
+		return f.Trouble == nil && strings.HasPrefix(f.Manifest.Why, "before the upgrade")
+	})
+	d.check(err == nil && before, "a backup from before the upgrade is there")
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, f := range m.failed[:min(5, len(m.failed))] {

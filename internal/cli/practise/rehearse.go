@@ -253,7 +253,7 @@ func drawRehearsal(a *desk.App, s *session.Session, r *rehearse.Result, file str
 		t.Note += fmt.Sprintf(" %d more machines are not shown.", more)
 	}
 	for _, p := range r.Capacity {
-		t.Share = append(t.Share, report.Level{At: p.At, Share: p.Share})
+		t.Of, t.Share = "capacity", append(t.Share, report.Level{At: p.At, Share: p.Share})
 	}
 	return a.DrawTo(file, t)
 }

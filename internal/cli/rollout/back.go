@@ -87,7 +87,7 @@ func backupOf(s *session.Session, before map[string]string) string {
 	if b == nil {
 		return "no backup of " + was + " is here that can be opened"
 	}
-	return fmt.Sprintf("the backup of before is %s, of %s: it holds what the datastore held then, and nothing that was written since", filepath.Base(b.File), b.Taken.Local().Format("2006-01-02 15:04:05"))
+	return fmt.Sprintf("the backup of before is %s, of %s: it holds what the datastore held then, and nothing that was written since; verbund backup restore brings it back", filepath.Base(b.File), b.Taken.Local().Format("2006-01-02 15:04:05"))
 }
 
 // takeBack writes the way back into the declaration, and converges.

@@ -10,12 +10,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"filippo.io/age"
-	"filippo.io/age/agessh"
 	"github.com/spf13/cobra"
 
+	"verbund/internal/backup"
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/store"
@@ -44,18 +43,9 @@ other computer.`,
 			if !s.Store.Exists() {
 				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
 			}
-			var recipients []age.Recipient
-			for _, t := range to {
-				var rc age.Recipient
-				if strings.HasPrefix(t, "ssh-") {
-					rc, err = agessh.ParseRecipient(t)
-				} else {
-					rc, err = age.ParseX25519Recipient(t)
-				}
-				if err != nil {
-					return term.Usage("--to: %v", err)
-				}
-				recipients = append(recipients, rc)
+			recipients, err := backup.Recipients(to)
+			if err != nil {
+				return term.Usage("--to: %v", err)
 			}
 			if len(recipients) == 0 {
 				text, err := a.NewPassphrase(a.Keys(), passFile)

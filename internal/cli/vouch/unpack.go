@@ -7,17 +7,13 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"filippo.io/age"
-	"filippo.io/age/agessh"
 	"github.com/spf13/cobra"
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
-	"verbund/internal/core/declare"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -36,43 +32,17 @@ func trustUnpackCmd(a *desk.App) *cobra.Command {
 			if err != nil {
 				return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s cannot be opened: %w; nothing was changed", args[0], err)}
 			}
-			name := string(files[packedName])
-			if name == "" || files[packedStore] == nil || files[packedKey] == nil {
-				return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s holds no packed cluster; nothing was changed", args[0])}
+			name, journal := string(files[packedName]), files[packedJournal]
+			packed := &store.Packed{Database: files[packedStore], Key: files[packedKey]}
+			for _, f := range []string{packedName, packedStore, packedKey, packedJournal} {
+				delete(files, f)
 			}
-			// Whoever made the archive chose the name; it becomes a folder here.
-			if !declare.IsName(name) {
-				return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s is of a cluster %q, which is no name of a cluster; nothing was changed, and whoever made the archive should be asked why", args[0], name)}
-			}
-			st := store.At(a.Dir, name, a.Keys())
-			var write []string
-			for f := range files {
-				switch f {
-				case packedName, packedStore, packedKey, packedJournal:
-					continue
-				}
-				if filepath.Base(f) != f || !strings.HasSuffix(f, ".yaml") {
-					return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s holds a file %q that does not belong there; nothing was changed", args[0], f)}
-				}
-				if _, err := os.Stat(filepath.Join(a.Dir, f)); err == nil {
-					return term.Usage("%s is here already; unpack into an empty folder, nothing was changed", f)
-				}
-				write = append(write, f)
-			}
-			if st.Exists() {
-				return term.Usage("cluster %s has a store here already; unpack into an empty folder, nothing was changed", name)
-			}
-			if err := st.Unpack(&store.Packed{Database: files[packedStore], Key: files[packedKey]}); err != nil {
+			write, st, err := a.Unfold(args[0], name, files, packed)
+			if err != nil {
 				return err
 			}
-			if files[packedJournal] != nil {
-				if err := whole.Write(st.JournalFile(), files[packedJournal], 0o600); err != nil {
-					return err
-				}
-			}
-			slices.Sort(write)
-			for _, f := range write {
-				if err := whole.Write(filepath.Join(a.Dir, f), files[f], 0o644); err != nil {
+			if journal != nil {
+				if err := whole.Write(st.JournalFile(), journal, 0o600); err != nil {
 					return err
 				}
 			}
@@ -88,37 +58,9 @@ func trustUnpackCmd(a *desk.App) *cobra.Command {
 
 // unpack opens an archive with whatever was given or is asked for.
 func unpack(a *desk.App, b []byte) (map[string][]byte, error) {
-	var ids []age.Identity
-	k := a.Keys()
-	text := ""
-	switch {
-	case k.Unlock != "":
-		given, err := os.ReadFile(k.Unlock)
-		if err != nil {
-			return nil, err
-		}
-		if id, err := agessh.ParseIdentity(given); err == nil {
-			ids = append(ids, id)
-		} else if more, err := age.ParseIdentities(bytes.NewReader(given)); err == nil {
-			ids = more
-		} else {
-			text, _, _ = strings.Cut(string(given), "\n")
-			text = strings.TrimRight(text, "\r")
-		}
-	case k.Ask != nil:
-		var err error
-		if text, err = k.Ask("passphrase of the archive"); err != nil {
-			return nil, err
-		}
-	default:
-		return nil, errors.New("there is nobody to ask for its passphrase; say --unlock FILE")
-	}
-	if len(ids) == 0 {
-		id, err := age.NewScryptIdentity(text)
-		if err != nil {
-			return nil, err
-		}
-		ids = append(ids, id)
+	ids, err := a.Identities("passphrase of the archive")
+	if err != nil {
+		return nil, err
 	}
 	r, err := age.Decrypt(bytes.NewReader(b), ids...)
 	if err != nil {

@@ -99,7 +99,11 @@ func showRules(a *desk.App) error {
 		if r.Open {
 			open = "yes"
 		}
-		rows = append(rows, []term.Cell{term.Plain(r.ID), {Text: string(r.Severity), State: state}, term.Plain(open), term.Plain(r.What)})
+		what := r.What
+		if r.Living {
+			what = "before a roll-out: " + what
+		}
+		rows = append(rows, []term.Cell{term.Plain(r.ID), {Text: string(r.Severity), State: state}, term.Plain(open), term.Plain(what)})
 	}
 	a.UI.Table([]string{"rule", "severity", "exceptions", "found when"}, rows)
 	return nil
