@@ -69,7 +69,7 @@ func TestHouseArrows(t *testing.T) {
 		"site":      {"core", "site", "whole"},
 		"report":    {"report"},
 		"agent":     {"agent", "core", "machine", "whole"},
-		"unit":      {"core", "unit"},
+		"unit":      {"backup", "core", "datastore", "unit", "whole"},
 		"fairway":   {"whole"},
 		"sim":       {"agent", "core", "sim", "machine", "site", "unit", "whole"},
 		"cli":       {"core", "engine", "machine", "kube", "datastore", "site", "store", "report", "sim", "cli", "backup", "whole", "agent", "unit"},
@@ -110,7 +110,7 @@ func TestHouseArrows(t *testing.T) {
 
 // Inside the engine the rooms stand on each other in one order, and none knows a terminal.
 func TestHouseEngine(t *testing.T) {
-	order := []string{"session", "vouch", "look", "kubeconfig", "act", "converge"}
+	order := []string{"session", "vouch", "keep", "look", "kubeconfig", "gauge", "prove", "act", "converge", "drill"}
 	seen := 0
 	for _, p := range list(t) {
 		name, ok := strings.CutPrefix(p.ImportPath, in+"engine/")
