@@ -5,7 +5,6 @@ package kube
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -40,24 +39,17 @@ type Access struct {
 }
 
 // New is a client that reaches the API at whichever of the addresses answers
-// first in order: the balancer, then each API server. It knows them by the name
+// first in order: the balancer, then each API server; where a request runs out of
+// time there, the next one goes elsewhere. It knows them by the name
 // that all of them have: while the endpoint gets another one, some do not have
 // that yet.
 func New(a Access) (*Client, error) {
-	cfg := &rest.Config{Host: a.Server, QPS: -1, Timeout: 15 * time.Second, TLSClientConfig: rest.TLSClientConfig{ServerName: trust.APIName, CAData: a.CA, CertData: a.Cert, KeyData: a.Key},
-		Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
-			var errs []error
-			for _, addr := range a.Via {
-				d := net.Dialer{Timeout: 2 * time.Second}
-				c, err := d.DialContext(ctx, network, addr)
-				if err == nil {
-					return c, nil
-				}
-				errs = append(errs, err)
-			}
-			return nil, errors.Join(errs...)
-		}}
-	cs, err := kubernetes.NewForConfig(cfg)
+	cfg := &rest.Config{Host: a.Server, QPS: -1, Timeout: 15 * time.Second, UserAgent: rest.DefaultKubernetesUserAgent(), TLSClientConfig: rest.TLSClientConfig{ServerName: trust.APIName, CAData: a.CA, CertData: a.Cert, KeyData: a.Key}}
+	rt, err := newTurning(cfg, a.Via)
+	if err != nil {
+		return nil, err
+	}
+	cs, err := kubernetes.NewForConfigAndClient(cfg, &http.Client{Transport: rt, Timeout: cfg.Timeout})
 	if err != nil {
 		return nil, err
 	}
