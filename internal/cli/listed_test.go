@@ -88,7 +88,7 @@ func newListed(t *testing.T, w *world, n int, login ssh.PublicKey) (block netip.
 		t.Fatal(err)
 	}
 	w.folder = t.TempDir()
-	block = netip.MustParsePrefix(fmt.Sprintf("10.%d.%d.0/24", 80+os.Getpid()%100, worlds.Add(1)%256))
+	block = netip.MustParsePrefix(fmt.Sprintf("10.%d.%d.0/24", 20+os.Getpid()%80, worlds.Add(1)%256))
 	network := linux.NetworkOf(w.folder, block)
 	if err := network.Open(); err != nil {
 		t.Fatal(err)

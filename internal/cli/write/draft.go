@@ -179,13 +179,14 @@ func real(dir, components, file string, at map[string]any) (*versions.Catalogue,
 }
 
 // blockFor chooses an address block by the folder, so that sites in different folders do not
-// meet: of the loopback range, or a private one where machines are real.
+// meet: of the loopback range, or where machines are real a private one that lies before the
+// ranges of services and pods that a declaration has without a word.
 func blockFor(path string, real bool) netip.Prefix {
 	h := fnv.New32a()
 	h.Write([]byte(path))
 	v := h.Sum32()
 	if real {
-		return netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(64 + v>>8&63), byte(v), 0}), 24)
+		return netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(64 + v>>8%48), byte(v), 0}), 24)
 	}
 	return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(64 + v>>8&63), byte(v), 0}), 24)
 }

@@ -169,6 +169,15 @@ func (k *checker) ranges() {
 	if !pods.IsValid() || !services.IsValid() {
 		return
 	}
+	for _, x := range []struct {
+		path, what string
+		r          netip.Prefix
+	}{{"ranges.pods", "pod", pods}, {"ranges.services", "service", services}} {
+		// Where both have one address, nodes send what is meant for the machine to the other.
+		if k.site != nil && k.site.Addresses.IsValid() && x.r.Overlaps(k.site.Addresses) {
+			k.add(x.path, "range-of-machines", fmt.Sprintf("%s %s and the addresses of the site's machines %s overlap: a machine and a %s could get the same one", x.path, x.r, k.site.Addresses, x.what), "choose a range outside of that block")
+		}
+	}
 	if pods.Overlaps(services) {
 		k.add("ranges.services", "ranges-overlap", fmt.Sprintf("ranges.services %s and ranges.pods %s overlap", services, pods), "choose ranges that share no address")
 	}

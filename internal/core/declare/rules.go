@@ -85,6 +85,7 @@ var Rules = []Rule{
 	{ID: "range-loopback", Severity: Error, What: "a range of pods or services lies in the loopback range"},
 	{ID: "range-size", Severity: Error, What: "a range is too small or too large"},
 	{ID: "ranges-overlap", Severity: Error, What: "ranges overlap"},
+	{ID: "range-of-machines", Severity: Error, What: "a range of pods or services overlaps the addresses of the site's machines"},
 	{ID: "range-machines", Severity: Error, What: "the machines' subnet does not lie in the site's block"},
 	{ID: "per-node", Severity: Error, What: "the range of each node is no power of two in bounds"},
 	{ID: "per-node-pods", Severity: Warning, What: "a node has fewer addresses than the pods it may run"},

@@ -166,6 +166,8 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "range-loopback", want: "lies in the loopback range", bad: least + "ranges: {pods: 127.64.0.0/16}\n", good: least},
 		{rule: "range-size", want: "has not enough room for 3 nodes of 256 addresses each", bad: strings.Replace(pool("count: 2"), "pools:", "ranges: {pods: 10.0.0.0/23}\npools:", 1), good: strings.Replace(pool("count: 2"), "pools:", "ranges: {pods: 10.0.0.0/22}\npools:", 1)},
 		{rule: "ranges-overlap", want: "5:20: error: ranges.services 10.173.0.0/16 and ranges.pods 10.172.0.0/15 overlap", bad: least + "ranges: {services: 10.173.0.0/16}\n", good: least + "ranges: {services: 10.174.0.0/16}\n"},
+		{rule: "range-of-machines", want: "ranges.services 10.80.0.0/12 and the addresses of the site's machines 10.81.7.0/24 overlap: a machine and a service", bad: least + "ranges: {services: 10.80.0.0/12}\n", good: least, badSite: [2]string{siteText, listText}},
+		{rule: "range-of-machines", want: "ranges.pods 10.81.0.0/16 and the addresses", bad: least + "ranges: {pods: 10.81.0.0/16}\n", good: least, badSite: [2]string{siteText, listText}},
 		{rule: "range-machines", want: "the machines' subnet 127.82.0.0/25 does not lie in the site's block 127.81.7.0/24", bad: least + "ranges: {machines: 127.82.0.0/25}\n", good: least + "ranges: {machines: 127.81.7.128/25}\n"},
 		{rule: "per-node", want: "100 addresses a node are no range", bad: least + "ranges: {perNode: 100}\n", good: least + "ranges: {perNode: 128}\n"},
 		{rule: "per-node-pods", want: "a node has 62 addresses for the 110 pods", bad: least + "ranges: {perNode: 64}\n", good: comp("kubelet: {config: {maxPods: 60}}") + "ranges: {perNode: 64}\n"},
