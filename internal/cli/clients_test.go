@@ -1,17 +1,21 @@
 package cli_test
 
 import (
+	"bufio"
 	"bytes"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -375,4 +379,51 @@ func TestDemo(t *testing.T) {
 	if code != 0 || !strings.Contains(o, "20 of 20 claims hold") || !strings.Contains(o, "and 0 failed") {
 		t.Errorf("exit code %d\n%s\n%s", code, o, e)
 	}
+}
+
+// A demonstration that fails puts aside what there was to see, and gives everything back.
+func TestDemoFails(t *testing.T) {
+	t.Parallel()
+	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
+	cmd := w.command("demo")
+	cmd.Env = append(cmd.Env, "TMPDIR="+w.dir)
+	var said strings.Builder
+	cmd.Stderr = &said
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	raised := false
+	for s := bufio.NewScanner(out); s.Scan(); {
+		if raised || !strings.Contains(s.Text(), "nodes are Ready on") {
+			continue
+		}
+		raised = true
+		for _, p := range w.processes() {
+			if strings.Contains(p, "simulated-site") {
+				if err := syscall.Kill(atoi(strings.Split(p, "/")[2]), syscall.SIGKILL); err != nil {
+					t.Error(err)
+				}
+			}
+		}
+	}
+	if err := cmd.Wait(); err == nil || !raised {
+		t.Fatalf("raised: %t, ended with %v\n%s", raised, err, said.String())
+	}
+	_, file, ok := strings.Cut(said.String(), "without secrets: ")
+	if !ok {
+		t.Fatalf("nothing was put aside:\n%s", said.String())
+	}
+	all := w.archive(strings.TrimSpace(strings.SplitN(file, "\n", 2)[0]))
+	if !strings.Contains(all["tidewatch/journal.jsonl"], `"step-done"`) || all["tidewatch/declared/tidewatch.verbund.yaml"] == "" {
+		t.Errorf("put aside was %v", slices.Sorted(maps.Keys(all)))
+	}
+	left, err := filepath.Glob(w.path("verbund-demo-*"))
+	if err != nil || len(left) != 1 {
+		t.Errorf("left are %v, %v", left, err)
+	}
+	w.until(10*time.Second, "the machines to end", func() (bool, string) { ps := w.processes(); return len(ps) == 0, strings.Join(ps, " ") })
 }

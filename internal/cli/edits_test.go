@@ -359,7 +359,10 @@ func (w *world) collected(t *testing.T, file []string) {
 // archive reads an archive that collect wrote.
 func (w *world) archive(name string) map[string]string {
 	w.Helper()
-	b, err := os.ReadFile(w.path(name))
+	if !filepath.IsAbs(name) {
+		name = w.path(name)
+	}
+	b, err := os.ReadFile(name)
 	if err != nil {
 		w.Fatal(err)
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -13,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -226,6 +228,9 @@ func TestRealDemo(t *testing.T) {
 	o, e, code := w.run("demo", "--linux", components)
 	if code != 0 || !strings.Contains(o, "22 of 22 claims hold") || !strings.Contains(o, "and 0 failed") {
 		t.Errorf("exit code %d\n%s\n%s", code, o, e)
+		if _, file, ok := strings.Cut(e, "without secrets: "); ok {
+			w.told(strings.TrimSpace(strings.SplitN(file, "\n", 2)[0]))
+		}
 	}
 	for l := range strings.Lines(o) {
 		if strings.Contains(l, "holds: of ") || strings.Contains(l, "(second ") || strings.Contains(l, "after the command") {
@@ -237,6 +242,23 @@ func TestRealDemo(t *testing.T) {
 	}
 	if b, err := os.ReadFile("/proc/mounts"); err != nil || strings.Contains(string(b), "verbund-demo") {
 		t.Errorf("something of the demonstration is still mounted: %v", err)
+	}
+}
+
+// told logs what the control plane and the kubelets said last, by an archive of collect, which
+// is removed.
+func (w *world) told(file string) {
+	w.Helper()
+	all := w.archive(file)
+	if err := os.Remove(file); err != nil {
+		w.Error(err)
+	}
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		if !strings.Contains(name, "/logs/") || strings.Contains(name, "balancer") {
+			continue
+		}
+		lines := strings.Split(strings.TrimSpace(all[name]), "\n")
+		w.Logf("%s:\n%s", name, strings.Join(lines[max(0, len(lines)-40):], "\n"))
 	}
 }
 

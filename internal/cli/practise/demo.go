@@ -50,7 +50,8 @@ func DemoCmd(a *desk.App) *cobra.Command {
 		Long: `Raises the cluster tidewatch on a simulated site in a temporary folder, runs an
 application on it and measures its requests all the while, loses a control-plane
 machine, upgrades by one minor version, and tears everything down. Exits 0 only
-if every claim that it made was checked and held.
+if every claim that it made was checked and held. Where it cannot go on, what
+there was to see is put into one archive before everything is given back.
 
 With --linux the machines are real Linux systems on this computer, with the real
 components that tools/components has built into a folder, and a machine, all
@@ -181,6 +182,9 @@ func (d *demo) do(args ...string) error {
 func (d *demo) live() (err error) {
 	defer func() {
 		if _, gone := os.Stat(d.sub.Dir); err != nil && !d.keep && gone == nil {
+			if d.Soft.Err() == nil { // nobody interrupted it
+				d.evidence()
+			}
 			// Whatever happened, nothing is left running.
 			d.sub.Soft, d.sub.Hard = context.Background(), context.Background()
 			d.sub.Quiet = true
@@ -233,6 +237,23 @@ func (d *demo) live() (err error) {
 		return &term.Exit{Code: term.ExitFailed}
 	}
 	return nil
+}
+
+// evidence puts aside what there is to see of a demonstration that failed, before all of it is
+// given back.
+func (d *demo) evidence() {
+	f, err := os.CreateTemp("", "verbund-demo-failed-*.tar.gz")
+	if err != nil {
+		d.UI.Say("what there was to see when it failed could not be put aside: %v", err)
+		return
+	}
+	f.Close()
+	d.sub.Quiet = true
+	if code := d.sub.Command(d.sub, []string{"collect", "--to", f.Name()}); code != term.ExitDone {
+		os.Remove(f.Name())
+		return
+	}
+	fmt.Fprintf(d.Err, "what there was to see when it failed, without secrets: %s\n", f.Name())
 }
 
 func (d *demo) session() (*session.Session, *topology.Cluster, error) {
