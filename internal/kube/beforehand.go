@@ -86,7 +86,7 @@ func (c *Client) Written(ctx context.Context, going []versions.Ceasing) ([]befor
 	if c.cfg.Host == "" {
 		return nil, nil, errors.New("there is no connection for that")
 	}
-	mc, err := metadata.NewForConfig(c.cfg)
+	mc, err := metadata.NewForConfigAndClient(metadata.ConfigFor(c.cfg), c.http)
 	if err != nil {
 		return nil, nil, err
 	}

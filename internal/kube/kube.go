@@ -23,7 +23,8 @@ import (
 // Client talks to the API of one cluster.
 type Client struct {
 	kubernetes.Interface
-	cfg     *rest.Config
+	cfg     *rest.Config // how the cluster is known; it says of no address, which http does
+	http    *http.Client
 	mayLose []Loss
 }
 
@@ -49,11 +50,12 @@ func New(a Access) (*Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	cs, err := kubernetes.NewForConfigAndClient(cfg, &http.Client{Transport: rt, Timeout: cfg.Timeout})
+	hc := &http.Client{Transport: rt, Timeout: cfg.Timeout}
+	cs, err := kubernetes.NewForConfigAndClient(cfg, hc)
 	if err != nil {
 		return nil, err
 	}
-	return &Client{cs, cfg, a.MayLose}, nil
+	return &Client{cs, cfg, hc, a.MayLose}, nil
 }
 
 // Of is a client of an API that somebody else has reached.
