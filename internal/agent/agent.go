@@ -558,6 +558,11 @@ func (a *agent) empty(folder string) error {
 // wipe leaves the machine as one that was never used.
 func (a *agent) wipe(ctx context.Context) (bool, error) {
 	a.sys.Note("everything is wiped on request")
+	// First what says that a slot is in use: a machine whose wipe was cut off would be taken for
+	// one that lacks a few files, and its units, which are gone by then, never be brought again.
+	if err := os.Remove(a.sys.Path("/opt/verbund/active")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return false, err
+	}
 	if err := a.sys.Wipe(ctx); err != nil {
 		return false, err
 	}

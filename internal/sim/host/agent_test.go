@@ -1,6 +1,7 @@
 package host
 
 import (
+	"context"
 	"errors"
 	"net"
 	"net/netip"
@@ -8,10 +9,13 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/creachadair/jrpc2"
+	"github.com/creachadair/jrpc2/channel"
 	"github.com/spf13/pflag"
 	"golang.org/x/crypto/ssh"
 	kubeletv1 "k8s.io/kubelet/config/v1beta1"
 
+	"verbund/internal/agent"
 	"verbund/internal/machine/protocol"
 )
 
@@ -245,5 +249,30 @@ func TestPeople(t *testing.T) {
 	}
 	if _, err := run("ghost", stranger, false, "ls /"); err == nil {
 		t.Error("somebody without an account logged in")
+	}
+}
+
+// cutOff is a machine that loses its power within a wipe.
+type cutOff struct{ system }
+
+func (cutOff) Wipe(context.Context) error { return errors.New("cut off") }
+
+// A machine whose wipe was cut off has no slot in use: whoever raises it anew brings all of it.
+func TestWipeCutOff(t *testing.T) {
+	h, a := boot(t)
+	slot(t, h, "a", "v1", map[string]string{"one": "serve"})
+	if _, err := ask[protocol.SwitchReply](a, protocol.SlotsSwitch, protocol.SwitchRequest{Slot: "a", Start: []string{"one.service"}}); err != nil {
+		t.Fatal(err)
+	}
+	here, there := net.Pipe()
+	served := make(chan struct{})
+	go func() { defer close(served); agent.Serve(there, cutOff{system{h, func() {}}}) }()
+	c := jrpc2.NewClient(channel.Line(here, here), nil)
+	t.Cleanup(func() { c.Close(); <-served })
+	if _, err := ask[bool](&login{c}, protocol.MachineWipe, nil); err == nil || !strings.Contains(err.Error(), "cut off") {
+		t.Fatalf("the wipe ended with %v", err)
+	}
+	if _, err := os.Lstat(h.Path("/opt/verbund/active")); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("a slot is in use: %v", err)
 	}
 }
