@@ -193,6 +193,8 @@ func TestHoldByAPerson(t *testing.T) {
 	w := newWorld(t, "available", "v1.36.3")
 	w.ok("converge", "--yes")
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	// Longer than anybody needs to say it: the trial is still watched when the word comes.
+	w.declare(`trial: 1, soak: 1s`, "trial: 1, soak: 20s")
 	cmd, out, log := w.start("converge", "--yes", "-o", "json")
 	if !untilEntry(out, "step-began", "switch/tidewatch-gauges-1") {
 		t.Fatalf("it never came to the pools: %s", log.String())
@@ -218,6 +220,7 @@ func TestHoldByAPerson(t *testing.T) {
 	if m := w.machines()["tidewatch-forecast-2"]; m.Power != "on" {
 		t.Errorf("a machine without power was not woken: %+v", m)
 	}
+	w.soak("1s")
 	w.ok("rollout", "resume", "--yes")
 	w.well("v1.37.2")
 }
