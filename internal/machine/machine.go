@@ -136,6 +136,7 @@ func login(ctx context.Context, t Target) (*ssh.Client, error) {
 	}
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	defer stop()
+	began := time.Now()
 	var mismatch *HostKeyError
 	cfg := &ssh.ClientConfig{Config: protocol.SSHConfig(), User: cmp.Or(t.User, root), Auth: []ssh.AuthMethod{t.auth()}, HostKeyAlgorithms: []string{ssh.KeyAlgoED25519},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
@@ -151,7 +152,11 @@ func login(ctx context.Context, t Target) (*ssh.Client, error) {
 		if mismatch != nil {
 			return nil, mismatch
 		}
-		return nil, fmt.Errorf("logging in to %s: %w", t.Name, err)
+		var late net.Error
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) || errors.As(err, &late) && late.Timeout() {
+			return nil, fmt.Errorf("logging in to %s at %s: it takes the connection and has said no more in %s, as a machine does that stands still or has too much to do: %w", t.Name, addr, time.Since(began).Round(time.Second), context.DeadlineExceeded)
+		}
+		return nil, fmt.Errorf("logging in to %s at %s: %w", t.Name, addr, cmp.Or(ctx.Err(), err))
 	}
 	c.SetDeadline(time.Time{})
 	return ssh.NewClient(sc, chans, reqs), nil

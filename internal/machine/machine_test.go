@@ -154,6 +154,22 @@ func TestLost(t *testing.T) {
 	}
 }
 
+// A machine that takes connections and says nothing is told from one that refuses.
+func TestStandsStill(t *testing.T) {
+	_, to := boot(t)
+	l, err := net.Listen("tcp", net.JoinHostPort(to.Address.String(), "0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	to.Port = l.Addr().(*net.TCPAddr).Port
+	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	if _, err := machine.Dial(ctx, to); !errors.Is(err, context.DeadlineExceeded) || !strings.Contains(err.Error(), "it takes the connection and has said no more in 1s") {
+		t.Errorf("a machine that says nothing: %v", err)
+	}
+}
+
 // A full disk and lesser rights are said as what they are, and nothing is written.
 func TestRefused(t *testing.T) {
 	h, to := boot(t)
