@@ -86,6 +86,7 @@ func (p *planner) forNow(cat *versions.Catalogue) error {
 // stand has a machine planned for as it is to be for now.
 func (p *planner) stand(as topology.Machine) {
 	p.c = p.c.Instead(as)
+	clear(p.groups) // they were worked out for the one that is declared
 	if p.as == nil {
 		p.as = map[string]topology.Machine{}
 	}

@@ -269,14 +269,15 @@ type planner struct {
 	// begin, one after the other.
 	waves  map[string]int
 	begun  []string
-	ran    map[string]string // what groups ran before, once it was looked up
-	inWave map[string]string // group of machines whose steps belong to its latest wave
+	ran    map[string]string        // what groups ran before, once it was looked up
+	inWave map[string]string        // group of machines whose steps belong to its latest wave
+	groups map[string]rollout.Group // those that were worked out
 	// arrives are the groups of which new machines come for those that are on their way out.
 	arrives map[string]bool
 }
 
 func newPlanner(c *topology.Cluster, o Observed) *planner {
-	p := &planner{c: c, o: o, ids: map[string]bool{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}, waves: map[string]int{}, arrives: map[string]bool{}, ran: map[string]string{}}
+	p := &planner{c: c, o: o, ids: map[string]bool{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}, waves: map[string]int{}, arrives: map[string]bool{}, ran: map[string]string{}, groups: map[string]rollout.Group{}}
 	for _, m := range c.Machines {
 		p.runs[m.Name] = true
 	}

@@ -42,7 +42,7 @@ func ProgressOf(c *topology.Cluster, o Observed) []Progress {
 	var out []Progress
 	before := false // a group before is not done
 	for _, name := range c.Groups() {
-		g := p.group(name, p.runsOther, p.saysOther)
+		g := p.whole(name)
 		g.More = p.follows(name)
 		x := Progress{Group: name, Way: g.Policy.Way, Of: len(g.Machines), Machines: []string{}, Left: []string{}, Leaving: []string{}, Changes: []string{}, Runs: []string{}}
 		for _, m := range g.Machines {

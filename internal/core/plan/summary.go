@@ -33,7 +33,7 @@ func Summarise(c *topology.Cluster, o Observed, p *Plan, slots []Slot, total tim
 	pl := newPlanner(c, o)
 	var out []GroupPlan
 	for _, name := range c.Groups() {
-		g := pl.group(name, pl.runsOther, pl.saysOther)
+		g := pl.whole(name)
 		x := GroupPlan{Group: name, Of: len(g.Machines), Changes: []string{}, From: -1}
 		var outs []time.Duration
 		now := 0

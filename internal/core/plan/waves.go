@@ -35,7 +35,10 @@ func (p *planner) must(m topology.Machine) []string {
 // sameImage says whether a machine booted from what is declared for it. The system of a set
 // moves with each set; a machine gets it when it is made, and keeps it.
 func sameImage(m topology.Machine, was declare.Image) bool {
-	return (!m.OwnSystem || was.System == m.Image.System) && was.Architecture == m.Image.Architecture &&
+	if m.OwnSystem && was.System != m.Image.System || was.Architecture != m.Image.Architecture {
+		return false
+	}
+	return slices.Equal(was.Extras, m.Image.Extras) ||
 		slices.Equal(slices.Sorted(slices.Values(was.Extras)), slices.Sorted(slices.Values(m.Image.Extras)))
 }
 
@@ -92,7 +95,8 @@ func (p *planner) group(name string, may ...due) rollout.Group {
 	if o, ok := p.o.Open[name]; ok {
 		g.Open = &o
 	}
-	for _, m := range p.c.OfGroup(name) {
+	ms := p.c.OfGroup(name)
+	for _, m := range ms {
 		x := rollout.Machine{Name: m.Name, Number: m.Index, Zone: m.Zone, Exists: p.o.Machines[m.Name].Exists, Must: p.must(m), Fixed: p.fixed(m), Last: leads(p.o.Members[m.Name])}
 		for _, f := range may {
 			x.May = append(x.May, f(m)...)
@@ -103,38 +107,59 @@ func (p *planner) group(name string, may ...due) rollout.Group {
 		x.Written = len(p.runsOther(m)) == 0
 		g.Machines = append(g.Machines, x)
 	}
-	free := map[int]topology.Machine{} // places of which the machine is yet to come, or to go
-	for i, m := range p.c.OfGroup(name) {
+	var free []place // of which the machine is yet to come, or to go
+	for i, m := range ms {
 		if !g.Machines[i].Exists || p.replaces(m) {
-			free[i] = m
+			free = append(free, place{i, m})
 		}
 	}
 	for _, n := range slices.Sorted(maps.Keys(p.o.Machines)) {
 		if of, number := p.c.GroupOf(n); of == name && !p.runs[n] && p.o.Machines[n].Exists {
 			g.Leaving = append(g.Leaving, number)
-			for _, i := range slices.Sorted(maps.Keys(free)) {
-				if p.returns(free[i], n, may) {
-					if g.Returns == nil {
-						g.Returns = map[int]int{}
-					}
-					g.Returns[i] = number
-					delete(free, i)
-					break
+			if i := p.returns(free, n, may); i >= 0 {
+				if g.Returns == nil {
+					g.Returns = map[int]int{}
 				}
+				g.Returns[free[i].at] = number
+				free = slices.Delete(free, i, i+1)
 			}
 		}
 	}
 	return g
 }
 
-// returns says whether a machine on its way out can have a place again, since it is as
-// declared for it. One that has left the cluster in part comes back as new ones do.
-func (p *planner) returns(place topology.Machine, name string, may []due) bool {
-	if s := p.o.Machines[name]; place.Hardware != "" || !s.Reached || s.Role != place.Role {
-		return false
+// whole is a group with all that is to change in it, worked out once for each plan.
+func (p *planner) whole(name string) rollout.Group {
+	g, known := p.groups[name]
+	if !known {
+		g = p.group(name, p.runsOther, p.saysOther)
+		p.groups[name] = g
 	}
-	place.Name = name
-	return len(p.must(place)) == 0 && !slices.ContainsFunc(may, func(f due) bool { return len(f(place)) > 0 })
+	return g
+}
+
+// place is where a machine of a group belongs.
+type place struct {
+	at int // of those of its group
+	topology.Machine
+}
+
+// returns is which of some places of a group a machine on its way out can have again, since it
+// is as declared for it; less than 0 is none. One that has left the cluster in part comes back
+// as new ones do.
+func (p *planner) returns(free []place, name string, may []due) int {
+	s := p.o.Machines[name]
+	i := slices.IndexFunc(free, func(f place) bool { return f.Hardware == "" && (s.Zone == "" || s.Zone == f.Zone) })
+	if i < 0 || !s.Reached || s.Role != free[i].Role {
+		return -1
+	}
+	// Places of one group and zone differ in their numbers alone: where one does not suit, none does.
+	as := free[i].Machine
+	as.Name = name
+	if len(p.must(as)) > 0 || slices.ContainsFunc(may, func(f due) bool { return len(f(as)) > 0 }) {
+		return -1
+	}
+	return i
 }
 
 // replaces says whether a machine is to give way to a new one. What is only written to it,
@@ -168,7 +193,7 @@ func Turn(c *topology.Cluster, o Observed) map[string][]int {
 		if o.Part != "" && o.Part != OnlyControl && name != o.Part || o.Part == OnlyControl && topology.IsPool(name) {
 			continue
 		}
-		g := p.group(name, p.runsOther, p.saysOther)
+		g := p.whole(name)
 		g.More = p.follows(name)
 		now := g.Swaps()
 		for i, m := range g.Machines {
@@ -188,14 +213,8 @@ func Turn(c *topology.Cluster, o Observed) map[string][]int {
 
 // follows says whether anything is to change in a group that comes after one.
 func (p *planner) follows(group string) bool {
-	after := false
-	for _, name := range p.c.Groups() {
-		if after && len(p.group(name, p.runsOther, p.saysOther).Waves()) > 0 {
-			return true
-		}
-		after = after || name == group
-	}
-	return false
+	all := p.c.Groups()
+	return slices.ContainsFunc(all[slices.Index(all, group)+1:], func(name string) bool { return len(p.whole(name).Waves()) > 0 })
 }
 
 // gate adds a step that belongs to a group and to no machine.
@@ -262,7 +281,7 @@ func (p *planner) owed() map[string][]string {
 		return out
 	}
 	for _, name := range p.c.Groups() {
-		g := p.group(name, p.runsOther, p.saysOther)
+		g := p.whole(name)
 		if g.Open == nil {
 			continue
 		}

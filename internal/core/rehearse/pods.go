@@ -48,8 +48,7 @@ type Taint struct{ Key, Value, Effect string }
 // world is pods on nodes.
 type world struct {
 	nodes   map[string]*room
-	order   []string // of the nodes, so that the same comes out every time
-	pods    map[string][]*Pod
+	order   []*room // of the nodes, so that the same comes out every time
 	budgets []Budget
 	start   time.Duration   // until a pod that was moved is well
 	freed   []time.Duration // when the last pod that each budget let go is well again
@@ -64,10 +63,11 @@ type room struct {
 	Node
 	cpu, memory int64
 	closed      bool // cordoned, not Ready, or gone
+	pods        []*Pod
 }
 
 func newWorld(in Input) *world {
-	w := &world{nodes: map[string]*room{}, pods: map[string][]*Pod{}, budgets: in.Budgets, start: in.PodStart, freed: make([]time.Duration, len(in.Budgets))}
+	w := &world{nodes: map[string]*room{}, budgets: in.Budgets, start: in.PodStart, freed: make([]time.Duration, len(in.Budgets))}
 	for _, n := range in.Nodes {
 		w.add(n)
 	}
@@ -76,16 +76,17 @@ func newWorld(in Input) *world {
 		p := &in.Pods[i]
 		own := *p
 		w.apart = w.apart || len(p.Apart) > 0
-		w.put(&own, p.Node)
+		if r := w.nodes[p.Node]; r != nil {
+			r.put(&own)
+		}
 	}
 	return w
 }
 
 func (w *world) add(n Node) {
-	if w.nodes[n.Name] == nil {
-		w.order = append(w.order, n.Name)
-	}
-	w.nodes[n.Name] = &room{Node: n, cpu: n.CPU, memory: n.Memory}
+	r := &room{Node: n, cpu: n.CPU, memory: n.Memory}
+	w.nodes[n.Name] = r
+	w.order = append(w.order, r)
 	if n.Group != "" {
 		w.open += n.CPU
 	}
@@ -99,13 +100,11 @@ func (w *world) shut(r *room, closed bool) {
 	r.closed = closed
 }
 
-func (w *world) put(p *Pod, node string) {
-	p.Node = node
-	w.pods[node] = append(w.pods[node], p)
-	if r := w.nodes[node]; r != nil {
-		r.cpu -= p.CPU
-		r.memory -= p.Memory
-	}
+func (r *room) put(p *Pod) {
+	p.Node = r.Name
+	r.pods = append(r.pods, p)
+	r.cpu -= p.CPU
+	r.memory -= p.Memory
 }
 
 // Trouble is something that a drain meets.
@@ -129,9 +128,9 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 	trouble := func(format string, args ...any) {
 		out = append(out, Trouble{node, now + took, (now + took).Seconds(), fmt.Sprintf(format, args...)})
 	}
-	for _, p := range w.pods[node] {
+	for _, p := range r.pods {
 		to := w.place(p)
-		if to == "" {
+		if to == nil {
 			trouble("pod %s finds no place elsewhere: it asks for %s of a processor and %d MiB", p.Name, thousandths(p.CPU), p.Memory>>20)
 		}
 		for _, b := range p.Budgets {
@@ -148,26 +147,25 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 				w.freed[b] = at + w.start
 			}
 		}
-		if to != "" {
-			w.put(p, to)
+		if to != nil {
+			to.put(p)
 		}
 	}
-	delete(w.pods, node)
-	r.cpu, r.memory = r.CPU, r.Memory
+	r.pods, r.cpu, r.memory = nil, r.CPU, r.Memory
 	return max(took, least), out
 }
 
 // place is a node that takes a pod: the next one in turn on which there is room.
-func (w *world) place(p *Pod) string {
+func (w *world) place(p *Pod) *room {
 	for i := range w.order {
 		at := (w.next + i) % len(w.order)
-		r := w.nodes[w.order[at]]
+		r := w.order[at]
 		if !r.closed && r.Name != p.Node && r.cpu >= p.CPU && r.memory >= p.Memory && (p.Fits == nil || p.Fits(r.Node)) && w.bears(p, r) {
 			w.next = at + 1
-			return r.Name
+			return r
 		}
 	}
-	return ""
+	return nil
 }
 
 // bears says whether no pod keeps another one off a node: it goes both ways, as the scheduler
@@ -176,8 +174,7 @@ func (w *world) bears(p *Pod, r *room) bool {
 	if !w.apart {
 		return true
 	}
-	for _, node := range w.order {
-		n := w.nodes[node]
+	for _, n := range w.order {
 		same := n.Name == r.Name
 		if !same && (n.Zone == "" || n.Zone != r.Zone) {
 			continue
@@ -185,7 +182,7 @@ func (w *world) bears(p *Pod, r *room) bool {
 		keeps := func(a, b *Pod) bool {
 			return slices.ContainsFunc(a.Apart, func(x Apart) bool { return (same || x.Zone) && x.Of(b) })
 		}
-		for _, o := range w.pods[node] {
+		for _, o := range n.pods {
 			if o != p && (keeps(p, o) || keeps(o, p)) {
 				return false
 			}
@@ -198,37 +195,34 @@ func (w *world) bears(p *Pod, r *room) bool {
 // pod of it that would have no place, or nothing.
 func (w *world) spare() (node string, without *Pod) {
 	var fullest *room
-	for _, n := range w.order {
-		if r := w.nodes[n]; !r.closed && r.Group != "" && len(w.pods[n]) > 0 && (fullest == nil || r.CPU-r.cpu > fullest.CPU-fullest.cpu) {
+	for _, r := range w.order {
+		if !r.closed && r.Group != "" && len(r.pods) > 0 && (fullest == nil || r.CPU-r.cpu > fullest.CPU-fullest.cpu) {
 			fullest = r
 		}
 	}
 	if fullest == nil {
 		return "", nil
 	}
-	next, pods := w.next, slices.Clone(w.pods[fullest.Name])
+	next := w.next
 	defer func() { w.next = next }()
 	fullest.closed = true
 	defer func() { fullest.closed = false }()
-	type moved struct {
-		p  *Pod
-		to string
-	}
-	var tried []moved
-	for _, p := range pods {
+	var tried []*room // that took the first pods
+	for _, p := range fullest.pods {
 		to := w.place(p)
-		if to == "" {
+		if to == nil {
 			without = p
 			break
 		}
-		w.put(p, to)
-		tried = append(tried, moved{p, to})
+		to.put(p)
+		tried = append(tried, to)
 	}
-	for _, t := range tried {
-		w.pods[t.to] = w.pods[t.to][:len(w.pods[t.to])-1]
-		w.nodes[t.to].cpu += t.p.CPU
-		w.nodes[t.to].memory += t.p.Memory
-		t.p.Node = fullest.Name
+	for i, to := range tried {
+		p := fullest.pods[i]
+		to.pods = to.pods[:len(to.pods)-1]
+		to.cpu += p.CPU
+		to.memory += p.Memory
+		p.Node = fullest.Name
 	}
 	return fullest.Name, without
 }
@@ -251,11 +245,13 @@ func (w *world) capacity() float64 {
 
 // remove takes a node away.
 func (w *world) remove(node string) {
-	if r := w.nodes[node]; r != nil && r.Group != "" {
-		w.shut(r, true)
+	r := w.nodes[node]
+	if r == nil {
+		return
 	}
+	w.shut(r, true)
 	delete(w.nodes, node)
-	w.order = slices.DeleteFunc(w.order, func(n string) bool { return n == node })
+	w.order = slices.DeleteFunc(w.order, func(o *room) bool { return o == r })
 }
 
 // moment orders what happens.

@@ -204,22 +204,28 @@ func TestFail(t *testing.T) {
 // Five thousand machines are played through in less than two seconds on two cores; the
 // benchmark says how long it takes.
 func BenchmarkRun(b *testing.B) {
-	for _, n := range []int{1000, 5000} {
-		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			big := strings.Replace(fmt.Sprintf(text, "trial: 1, batch: 1%"), "count: 4", fmt.Sprintf("count: %d", n), 1)
-			big = strings.Replace(big, "site: estuary\n", "site: estuary\nranges: {pods: 10.128.0.0/9}\n", 1)
-			big = strings.Replace(big, "zones: [north], ", "", 1)
-			in := input(b, big, living(b, big, "v1.36.3"))
-			in.Budgets = []rehearse.Budget{{Name: "default/tidetable", Healthy: 3*n - 20, Pods: 3 * n}}
-			for i := range 3 * n {
-				in.Pods = append(in.Pods, rehearse.Pod{Name: fmt.Sprintf("default/tidetable-%d", i), Node: fmt.Sprintf("tidewatch-gauges-%d", i%n+1), CPU: 500, Memory: 1 << 28, Budgets: []int{0}})
-			}
-			for b.Loop() {
-				if r := run(b, in); r.Machines != n+3 {
-					b.Fatalf("%d machines: %s", r.Machines, r.Ends)
+	for _, way := range []string{"in-place", "replacement"} {
+		for _, n := range []int{1000, 5000} {
+			b.Run(fmt.Sprint(way, "/", n), func(b *testing.B) {
+				policy := "trial: 1, batch: 1%"
+				if way == "replacement" {
+					policy = "way: replacement, trial: 1, batch: 1%, surge: 1%"
 				}
-			}
-		})
+				big := strings.Replace(fmt.Sprintf(text, policy), "count: 4", fmt.Sprintf("count: %d", n), 1)
+				big = strings.Replace(big, "site: estuary\n", "site: estuary\nranges: {pods: 10.128.0.0/9}\n", 1)
+				big = strings.Replace(big, "zones: [north], ", "", 1)
+				in := input(b, big, living(b, big, "v1.36.3"))
+				in.Budgets = []rehearse.Budget{{Name: "default/tidetable", Healthy: 3*n - 20, Pods: 3 * n}}
+				for i := range 3 * n {
+					in.Pods = append(in.Pods, rehearse.Pod{Name: fmt.Sprintf("default/tidetable-%d", i), Node: fmt.Sprintf("tidewatch-gauges-%d", i%n+1), CPU: 500, Memory: 1 << 28, Budgets: []int{0}})
+				}
+				for b.Loop() {
+					if r := run(b, in); r.Machines != n+3 {
+						b.Fatalf("%d machines: %s", r.Machines, r.Ends)
+					}
+				}
+			})
+		}
 	}
 }
 
