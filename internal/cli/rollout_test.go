@@ -186,6 +186,25 @@ func TestHoldResumeBack(t *testing.T) {
 	w.fails(1, []string{"nothing to take back", "a minor does not go back"}, "rollout", "back", "--yes")
 }
 
+// A patch is taken back whole, or in the middle: the pools that follow the control plane go back
+// with it, and nothing moves forward again by itself.
+func TestPatchBack(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "available", "v1.37.1")
+	w.declare(`trial: 1, soak: 1s`, "trial: 1, soak: 1s, hold: after-trial")
+	w.ok("converge", "--yes")
+	w.fails(3, []string{"the roll-out holds since"}, "upgrade", "v1.37.2", "--yes")
+	w.fails(0, []string{"back in cluster tidewatch: the control plane to v1.37.1, pool gauges with it", "of pool gauges: tidewatch-gauges-1"}, "rollout", "back", "--yes")
+	w.well("v1.37.1")
+	w.fails(0, []string{"nothing to do"}, "converge", "--yes")
+
+	w.declare(`, hold: after-trial`, "")
+	w.ok("upgrade", "v1.37.2", "--yes")
+	w.fails(0, []string{"the control plane to v1.37.1, pool gauges with it, pool forecast with it"}, "rollout", "back", "--yes")
+	w.well("v1.37.1")
+	w.fails(1, []string{"nothing to take back"}, "rollout", "back", "--yes")
+}
+
 // A person holds a roll-out from another terminal while it runs: the machines that have begun
 // are finished, no other is touched, and no node stays cordoned.
 func TestHoldByAPerson(t *testing.T) {

@@ -14,6 +14,7 @@ import (
 	"verbund/internal/cli/desk"
 	"verbund/internal/core/declare"
 	"verbund/internal/core/plan"
+	"verbund/internal/core/topology"
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
@@ -67,7 +68,11 @@ func wayBack(a *desk.App, groups []string) (*plan.WayBack, error) {
 		}
 		return nil, err
 	}
-	a.UI.Say("back in cluster %s: %s", s.Decl.Name, strings.Join(inWords(b), ", "))
+	words := inWords(b)
+	for _, p := range b.Follow {
+		words = append(words, topology.GroupInWords(p)+" with it")
+	}
+	a.UI.Say("back in cluster %s: %s", s.Decl.Name, strings.Join(words, ", "))
 	if b.Stays != "" {
 		a.UI.Say("%s", b.Stays)
 		if way := backupOf(s, before); way != "" {

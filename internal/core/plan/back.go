@@ -14,6 +14,7 @@ type WayBack struct {
 	Kubernetes string            // of the control plane; empty, it stays
 	Pools      map[string]string // version, by pool
 	Groups     []string          // all that go back
+	Follow     []string          // pools that go back with the control plane, since nothing is newer than it
 	// Stays says why the control plane does not go back, where it has moved.
 	Stays string
 }
@@ -33,12 +34,7 @@ func BackOf(c *topology.Cluster, o Observed, before map[string]string, only []st
 	var why []string
 	for _, name := range slices.Sorted(maps.Keys(before)) {
 		was := before[name]
-		high := ""
-		for _, m := range c.OfGroup(name) {
-			if v := o.Machines[m.Name].Running(); v != "" && (high == "" || versions.Compare(v, high) > 0) {
-				high = v
-			}
-		}
+		high := highest(c, o, name)
 		if !meant(name) || high == "" || versions.Compare(high, was) <= 0 {
 			continue
 		}
@@ -58,10 +54,17 @@ func BackOf(c *topology.Cluster, o Observed, before map[string]string, only []st
 		}
 	}
 	if b.Kubernetes != "" {
-		// Nothing is newer than its API servers.
-		for name, v := range b.Pools {
-			if versions.Compare(v, b.Kubernetes) >= 0 {
-				delete(b.Pools, name) // it follows the cluster
+		for _, name := range c.Groups() {
+			if !topology.IsPool(name) || highest(c, o, name) == "" || versions.Compare(highest(c, o, name), b.Kubernetes) <= 0 {
+				continue
+			}
+			if v, own := b.Pools[name]; own && versions.Compare(v, b.Kubernetes) < 0 {
+				continue // it goes back further
+			}
+			delete(b.Pools, name)
+			b.Follow = append(b.Follow, name)
+			if !slices.Contains(b.Groups, name) {
+				b.Groups = append(b.Groups, name)
 			}
 		}
 	}
@@ -75,4 +78,15 @@ func BackOf(c *topology.Cluster, o Observed, before map[string]string, only []st
 		return nil, &Refusal{"there is nothing to take back: " + enumerate(why), "verbund rollout shows where it stands"}
 	}
 	return b, nil
+}
+
+// highest is the newest version that machines of a group run; empty where none is known.
+func highest(c *topology.Cluster, o Observed, group string) string {
+	high := ""
+	for _, m := range c.OfGroup(group) {
+		if v := o.Machines[m.Name].Running(); v != "" && (high == "" || versions.Compare(v, high) > 0) {
+			high = v
+		}
+	}
+	return high
 }

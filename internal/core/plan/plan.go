@@ -569,7 +569,10 @@ func (p *planner) refuse(cat *versions.Catalogue) error {
 			// One that is newer than its API servers, which were restored, follows them.
 			_, ours := cat.Set(v)
 			follows := ours && high != "" && versions.Compare(v, high) > 0
-			if versions.Compare(v, m.Set.Kubernetes) > 0 && !held && !follows {
+			// Within a minor it goes back as the control plane does: a kubelet keeps nothing that
+			// an older one of its minor does not read.
+			patch := ours && versions.Minor(v) == m.Set.Minor()
+			if versions.Compare(v, m.Set.Kubernetes) > 0 && !held && !follows && !patch {
 				return &Refusal{fmt.Sprintf("worker %s runs %s, and %s, which is lower, is declared for it", m.Name, v, m.Set.Kubernetes), "declare " + v + " or higher, or a new pool"}
 			}
 			if behind := p.c.Set.Minor() - versions.Minor(v); behind > versions.KubeletSkew && high != "" {

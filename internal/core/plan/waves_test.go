@@ -237,7 +237,9 @@ func TestBackOf(t *testing.T) {
 		want    string // in what is refused, or stays
 	}{
 		{"a minor", map[string]string{"control": "v1.36.3", "gauges": "v1.36.3", "forecast": "v1.37.2"}, nil, "", "map[gauges:v1.36.3]", "a minor does not go back"},
-		{"a patch", map[string]string{"control": "v1.37.1", "gauges": "v1.37.1"}, nil, "v1.37.1", "map[]", ""}, // the pool follows the cluster
+		{"a patch", map[string]string{"control": "v1.37.1", "gauges": "v1.37.1"}, nil, "v1.37.1", "map[]", ""},
+		{"the control plane alone", map[string]string{"control": "v1.37.1", "gauges": "v1.37.1"}, []string{"control"}, "v1.37.1", "map[]", ""},
+		{"a patch, and a pool further", map[string]string{"control": "v1.37.1", "gauges": "v1.36.3"}, nil, "v1.37.1", "map[gauges:v1.36.3]", ""},
 		{"one pool", map[string]string{"gauges": "v1.36.3", "forecast": "v1.36.3"}, []string{"forecast"}, "", "map[forecast:v1.36.3]", ""},
 		{"nothing moved", map[string]string{"gauges": "v1.37.2"}, nil, "", "", "no machine runs anything newer"},
 		{"no set", map[string]string{"gauges": "v1.36.1"}, nil, "", "", "which the catalogue does not have"},
@@ -252,6 +254,16 @@ func TestBackOf(t *testing.T) {
 		}
 		if err != nil || b.Kubernetes != x.control || fmt.Sprint(b.Pools) != x.pools || !strings.Contains(b.Stays, x.want) {
 			t.Errorf("%s: %+v, %v", x.name, b, err)
+		}
+		// Nothing is newer than its API servers.
+		var follow []string
+		for _, pool := range []string{"forecast", "gauges"} {
+			if b.Kubernetes != "" && b.Pools[pool] == "" {
+				follow = append(follow, pool)
+			}
+		}
+		if got := slices.Sorted(slices.Values(b.Follow)); !slices.Equal(got, follow) {
+			t.Errorf("%s: %v follow, wanted %v", x.name, got, follow)
 		}
 	}
 }
