@@ -309,6 +309,7 @@ func (k *checker) datastore() {
 	at := "control.datastore"
 	switch ds.Place {
 	case "beside":
+		k.majority("control", k.c.Control.Count, k.c.Control.Zones)
 		for _, key := range []string{".count", ".size", ".zones"} {
 			if k.has(at + key) {
 				k.add(at+key, "datastore-beside", fmt.Sprintf("%s%s is given, and the datastore's members stand beside the API servers", at, key), "write place: apart for machines of their own, or leave it out")
@@ -327,6 +328,18 @@ func (k *checker) datastore() {
 		k.add(at+".count", "datastore-even", fmt.Sprintf("%d datastore machines survive the loss of %d, as %d would", n, (n-1)/2, n-1), fmt.Sprintf("choose %d or %d", n-1, n+1))
 	}
 	checkPlacing(k.document, k.site, at, ds.Size, ds.Zones)
+	k.majority(at, ds.Count, ds.Zones)
+}
+
+// majority finds members that are spread over zones and still go with one of them, where that
+// could be helped. An even number of them is told of elsewhere.
+func (k *checker) majority(at string, n int, zones []string) {
+	if k.site == nil || n < 3 || n%2 == 0 || len(zones) < 2 || len(k.site.Zones) <= len(zones) {
+		return
+	}
+	if most := (n + len(zones) - 1) / len(zones); n-most <= n/2 {
+		k.add(at+".zones", "zone-majority", fmt.Sprintf("%d of the datastore's %d members stand in one zone, and without it none of them takes a write", most, n), "spread them over three zones")
+	}
 }
 
 func (k *checker) trust() {

@@ -99,6 +99,7 @@ var Rules = []Rule{
 	{ID: "control-many", Severity: Error, What: "there are too many control-plane machines"},
 	{ID: "control-even", Severity: Warning, What: "an even number of control-plane machines"},
 	{ID: "control-one-zone", Severity: Warning, What: "all control-plane machines stand in one zone"},
+	{ID: "zone-majority", Severity: Warning, What: "one of two zones holds the majority of the datastore's members, and the site has more"},
 	{ID: "datastore-place", Severity: Error, What: "the datastore's place is not known"},
 	{ID: "datastore-beside", Severity: Error, What: "machines are declared for a datastore that has none of its own"},
 	{ID: "datastore-count", Severity: Error, What: "too few or too many machines for the datastore"},

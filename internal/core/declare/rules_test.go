@@ -184,6 +184,8 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "control-many", want: "control.count is 11", bad: strings.Replace(three("balancer: {}"), "count: 3", "count: 11", 1), good: three("balancer: {}")},
 		{rule: "control-even", want: "5:18: warning: 2 control-plane machines survive the loss of 0, as 1 would", bad: strings.Replace(three("balancer: {}"), "count: 3", "count: 2", 1), good: three("balancer: {}")},
 		{rule: "control-one-zone", want: "warning: all control-plane machines stand in one zone", bad: strings.Replace(three("balancer: {}"), "count: 3", "count: 3, zones: [north]", 1), good: three("balancer: {}")},
+		{rule: "zone-majority", want: "warning: 2 of the datastore's 3 members stand in one zone, and without it none of them takes a write; spread them over three zones",
+			bad: strings.Replace(three("balancer: {}"), "count: 3", "count: 3, zones: [north, south]", 1), good: strings.Replace(three("balancer: {}"), "count: 3", "count: 3, zones: [north, south]", 1), badSite: [2]string{"{name: south, machines: 8}]", "{name: south, machines: 8}, {name: island, machines: 8}]"}},
 		{rule: "datastore-place", want: `the datastore cannot stand "besides"; did you mean beside?`, bad: least + "control: {datastore: {place: besides}}\n", good: least + "control: {datastore: {place: beside}}\n"},
 		{rule: "datastore-beside", want: "control.datastore.count is given", bad: least + "control: {datastore: {count: 3}}\n", good: least + "control: {datastore: {place: apart, count: 3}}\n"},
 		{rule: "datastore-count", want: "0 datastore machines cannot work", bad: least + "control: {datastore: {place: apart, count: 0}}\n", good: least + "control: {datastore: {place: apart, count: 1}}\n"},
