@@ -279,6 +279,9 @@ func (r *round) kill(ctx context.Context, rnd *rand.Rand, tool *os.Process) erro
 	if err != nil {
 		return err
 	}
+	if len(ms) == 0 {
+		return errNobody
+	}
 	name := ms[rnd.IntN(len(ms))]
 	r.whom = "machine " + name
 	if _, err = r.tool(ctx, "site", "power", name, "cut"); err != nil {
