@@ -639,34 +639,46 @@ func TestRehearse(t *testing.T) {
 // cluster has at the lowest.
 func TestForeseen(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, "available", "v1.36.3")
-	w.ok("converge", "--yes")
-	kc := w.path("kubeconfig")
-	w.ok("access", "--merge", kc)
-	k, err := clientOf(kc)
-	if err != nil {
-		t.Fatal(err)
-	}
-	one, l := int32(1), map[string]string{"app": "forecast"}
+	w, k, _ := raisedWorld(t, "v1.36.3")
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	_, err = k.AppsV1().Deployments("default").Create(ctx, &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: "forecast"}, Spec: appsv1.DeploymentSpec{Replicas: &one, Selector: &metav1.LabelSelector{MatchLabels: l},
-		Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: l}, Spec: corev1.PodSpec{NodeSelector: map[string]string{"kubernetes.io/hostname": "tidewatch-gauges-2"},
-			Containers: []corev1.Container{{Name: "forecast", Image: "images.seamark.test/tidetable:1.0"}}}}}}, metav1.CreateOptions{})
-	if err != nil {
-		t.Fatal(err)
+	deploy := func(name string, replicas int32, spec corev1.PodSpec) {
+		t.Helper()
+		l := map[string]string{"app": name}
+		spec.Containers = []corev1.Container{{Name: name, Image: "images.seamark.test/tidetable:1.0"}}
+		if _, err := k.AppsV1().Deployments("default").Create(ctx, &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: name}, Spec: appsv1.DeploymentSpec{Replicas: &replicas, Selector: &metav1.LabelSelector{MatchLabels: l},
+			Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: l}, Spec: spec}}}, metav1.CreateOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		w.until(30*time.Second, name+" to run", func() (bool, string) {
+			d, err := k.AppsV1().Deployments("default").Get(ctx, name, metav1.GetOptions{})
+			return err == nil && d.Status.AvailableReplicas == replicas, fmt.Sprint(err)
+		})
 	}
-	w.until(30*time.Second, "it to run", func() (bool, string) {
-		d, err := k.AppsV1().Deployments("default").Get(ctx, "forecast", metav1.GetOptions{})
-		return err == nil && d.Status.AvailableReplicas == 1, fmt.Sprint(err)
-	})
-	w.fails(0, []string{"Careful: when tidewatch-gauges-2 is emptied, pod default/forecast-", "finds no place elsewhere", "of what workers have is there for pods"}, "plan", "--to", "v1.37.2")
+	deploy("forecast", 1, corev1.PodSpec{NodeSelector: map[string]string{"kubernetes.io/hostname": "tidewatch-gauges-2"}})
+	// Control-plane machines count as well, and none of these may run there.
+	deploy("tides", 3, corev1.PodSpec{TopologySpreadConstraints: []corev1.TopologySpreadConstraint{
+		{MaxSkew: 1, TopologyKey: corev1.LabelHostname, WhenUnsatisfiable: corev1.DoNotSchedule, LabelSelector: &metav1.LabelSelector{MatchLabels: map[string]string{"app": "tides"}}}}})
+	w.fails(0, []string{"Careful: when tidewatch-gauges-2 is emptied, pod default/forecast-", "finds no place elsewhere: it asks for 0 of a processor", "of what workers have is there for pods",
+		"when tidewatch-gauges-3 is emptied, pod default/tides-", "finds no place elsewhere: it asks for a spread over kubernetes.io/hostname of at most 1"}, "plan", "--to", "v1.37.2")
 	var p struct {
 		Troubles []struct{ Machine, Text string }
 	}
-	if err := json.Unmarshal([]byte(w.ok("plan", "--to", "v1.37.2", "-o", "json")), &p); err != nil || len(p.Troubles) != 1 || p.Troubles[0].Machine != "tidewatch-gauges-2" {
+	if err := json.Unmarshal([]byte(w.ok("plan", "--to", "v1.37.2", "-o", "json")), &p); err != nil || len(p.Troubles) != 4 {
 		t.Errorf("plan as JSON: %+v, %v", p, err)
 	}
+	// The scheduler sees it in the same way: the pod waits until the node may be used again.
+	w.ok("upgrade", "v1.37.2", "--yes")
+	es, err := k.CoreV1().Events("default").List(ctx, metav1.ListOptions{})
+	if err != nil || !slices.ContainsFunc(es.Items, func(e corev1.Event) bool {
+		return strings.HasPrefix(e.InvolvedObject.Name, "tides-") && strings.Contains(e.Message, "topology spread constraints")
+	}) {
+		t.Errorf("no pod waited for its spread: %v", err)
+	}
+	w.until(30*time.Second, "all of them to run again", func() (bool, string) {
+		d, err := k.AppsV1().Deployments("default").Get(ctx, "tides", metav1.GetOptions{})
+		return err == nil && d.Status.AvailableReplicas == 3, fmt.Sprint(err)
+	})
 }
 
 // What clients ask for that the target does not serve, and a webhook that would refuse pods,

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 )
@@ -17,6 +18,18 @@ type Pod struct {
 	Fits    func(Node) bool
 	Budgets []int   // places of those that count it
 	Apart   []Apart // pods beside which it may not run, by its required anti-affinity
+	Spread  []Spread
+}
+
+// Spread has a pod run only where its kind is not much more frequent than elsewhere: a
+// topology spread constraint that is required, by the rules of Kubernetes.
+type Spread struct {
+	Key  string                         // of nodes; those with the same value are one domain
+	At   func(Node) string              // the value; empty: the node has none, and does not take the pod
+	Skew int                            // how many more a domain may have than the one with the fewest
+	Min  int                            // as long as there are fewer domains, the fewest are none
+	Of   func(*Pod) bool                // that are counted; it itself is asked, too
+	On   func(n Node, closed bool) bool // nodes that are domains; a cordoned one is, as a rule
 }
 
 // Apart are pods that may not run beside one.
@@ -49,6 +62,7 @@ type Taint struct{ Key, Value, Effect string }
 type world struct {
 	nodes   map[string]*room
 	order   []*room // of the nodes, so that the same comes out every time
+	waiting []*Pod  // that had no place when they were moved
 	budgets []Budget
 	start   time.Duration   // until a pod that was moved is well
 	freed   []time.Duration // when the last pod that each budget let go is well again
@@ -90,6 +104,7 @@ func (w *world) add(n Node) {
 	if n.Group != "" {
 		w.open += n.CPU
 	}
+	w.settle()
 }
 
 // shut says whether a node takes pods from now on.
@@ -98,6 +113,20 @@ func (w *world) shut(r *room, closed bool) {
 		w.open += map[bool]int64{true: -r.CPU, false: r.CPU}[closed]
 	}
 	r.closed = closed
+	if !closed {
+		w.settle()
+	}
+}
+
+// settle gives pods that had no place one, now that there may be some.
+func (w *world) settle() {
+	w.waiting = slices.DeleteFunc(w.waiting, func(p *Pod) bool {
+		to := w.place(p)
+		if to != nil {
+			to.put(p)
+		}
+		return to != nil
+	})
 }
 
 func (r *room) put(p *Pod) {
@@ -131,7 +160,14 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 	for _, p := range r.pods {
 		to := w.place(p)
 		if to == nil {
-			trouble("pod %s finds no place elsewhere: it asks for %s of a processor and %d MiB", p.Name, thousandths(p.CPU), p.Memory>>20)
+			why := fmt.Sprintf("it asks for %s of a processor and %d MiB", thousandths(p.CPU), p.Memory>>20)
+			if free := *p; len(p.Spread) > 0 {
+				if free.Spread = nil; w.place(&free) != nil {
+					s := p.Spread[0]
+					why = fmt.Sprintf("it asks for a spread over %s of at most %d, in which the node that is emptied counts as well", s.Key, s.Skew)
+				}
+			}
+			trouble("pod %s finds no place elsewhere: %s", p.Name, why)
 		}
 		for _, b := range p.Budgets {
 			bg := w.budgets[b]
@@ -149,6 +185,9 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 		}
 		if to != nil {
 			to.put(p)
+		} else {
+			p.Node = ""
+			w.waiting = append(w.waiting, p)
 		}
 	}
 	r.pods, r.cpu, r.memory = nil, r.CPU, r.Memory
@@ -157,15 +196,61 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 
 // place is a node that takes a pod: the next one in turn on which there is room.
 func (w *world) place(p *Pod) *room {
+	even := w.spreads(p)
 	for i := range w.order {
 		at := (w.next + i) % len(w.order)
 		r := w.order[at]
-		if !r.closed && r.Name != p.Node && r.cpu >= p.CPU && r.memory >= p.Memory && (p.Fits == nil || p.Fits(r.Node)) && w.bears(p, r) {
+		if !r.closed && r.Name != p.Node && r.cpu >= p.CPU && r.memory >= p.Memory && (p.Fits == nil || p.Fits(r.Node)) && even(r) && w.bears(p, r) {
 			w.next = at + 1
 			return r
 		}
 	}
 	return nil
+}
+
+// spreads counts what the spread of a pod goes by, and says on which nodes it may run by that.
+func (w *world) spreads(p *Pod) func(*room) bool {
+	type counted struct {
+		there map[string]int // by domain
+		least int
+	}
+	all := make([]counted, len(p.Spread))
+	lacks := func(r *room) bool {
+		return slices.ContainsFunc(p.Spread, func(s Spread) bool { return s.At(r.Node) == "" })
+	}
+	for i, s := range p.Spread {
+		c := &all[i]
+		c.there = map[string]int{}
+		for _, n := range w.order {
+			if at := s.At(n.Node); !lacks(n) && s.On(n.Node, n.closed) {
+				c.there[at] += 0
+				for _, o := range n.pods {
+					// One that was moved a moment ago is counted where it is now.
+					if o != p && o.Node == n.Name && s.Of(o) {
+						c.there[at]++
+					}
+				}
+			}
+		}
+		if len(c.there) >= s.Min && len(c.there) > 0 {
+			c.least = slices.Min(slices.Collect(maps.Values(c.there)))
+		}
+	}
+	return func(r *room) bool {
+		if lacks(r) {
+			return false
+		}
+		for i, s := range p.Spread {
+			more := all[i].there[s.At(r.Node)] - all[i].least
+			if s.Of(p) {
+				more++
+			}
+			if more > s.Skew {
+				return false
+			}
+		}
+		return true
+	}
 }
 
 // bears says whether no pod keeps another one off a node: it goes both ways, as the scheduler
@@ -183,7 +268,7 @@ func (w *world) bears(p *Pod, r *room) bool {
 			return slices.ContainsFunc(a.Apart, func(x Apart) bool { return (same || x.Zone) && x.Of(b) })
 		}
 		for _, o := range n.pods {
-			if o != p && (keeps(p, o) || keeps(o, p)) {
+			if o != p && o.Node == n.Name && (keeps(p, o) || keeps(o, p)) {
 				return false
 			}
 		}

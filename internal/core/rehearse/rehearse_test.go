@@ -285,3 +285,36 @@ func TestApart(t *testing.T) {
 		t.Error("the one that stays keeps the other off as well, and that was not seen")
 	}
 }
+
+// A required spread counts the node that is emptied, unless it is told not to: then one more on
+// any other node is too many.
+func TestSpread(t *testing.T) {
+	text := strings.Replace(fmt.Sprintf(text, "batch: 1, trial: 0"), "count: 4", "count: 3", 1)
+	try := func(s rehearse.Spread) []rehearse.Trouble {
+		s.Key, s.Of = "kubernetes.io/hostname", func(p *rehearse.Pod) bool { return strings.HasPrefix(p.Name, "tides/") }
+		in := input(t, text, living(t, text, "v1.36.3"))
+		for i := range 3 {
+			in.Pods = append(in.Pods, rehearse.Pod{Name: fmt.Sprint("tides/", i), Node: fmt.Sprint("tidewatch-gauges-", i+1), Fits: worker, Spread: []rehearse.Spread{s}})
+		}
+		return run(t, in).Blocked
+	}
+	name, zone := func(n rehearse.Node) string { return n.Name }, func(n rehearse.Node) string { return n.Zone }
+	all, open := func(n rehearse.Node, _ bool) bool { return worker(n) }, func(n rehearse.Node, closed bool) bool { return worker(n) && !closed }
+	for _, x := range []struct {
+		name    string
+		s       rehearse.Spread
+		blocked bool
+	}{
+		{"one a node", rehearse.Spread{At: name, On: all, Skew: 1}, true},
+		{"two a node", rehearse.Spread{At: name, On: all, Skew: 2}, false},
+		{"what takes no pods does not count", rehearse.Spread{At: name, On: open, Skew: 1}, false},
+		{"fewer domains than it wants", rehearse.Spread{At: name, On: open, Skew: 1, Min: 3}, true},
+		{"the one zone that there is", rehearse.Spread{At: zone, On: all, Skew: 1}, false},
+		{"nodes without the label", rehearse.Spread{At: func(rehearse.Node) string { return "" }, On: all, Skew: 5}, true},
+	} {
+		b := try(x.s)
+		if blocked := len(b) > 0; blocked != x.blocked || blocked && !strings.Contains(b[0].Text, "it asks for a spread over kubernetes.io/hostname of at most") {
+			t.Errorf("%s: %v", x.name, b)
+		}
+	}
+}

@@ -161,7 +161,7 @@ func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv
 		if p.Spec.NodeName == "" {
 			continue
 		}
-		x := rehearse.Pod{Name: p.Namespace + "/" + p.Name, Node: p.Spec.NodeName, Fits: fitsOn(p.Spec, volumesOf(&p, claims)), Apart: apart(&p, labelled)}
+		x := rehearse.Pod{Name: p.Namespace + "/" + p.Name, Node: p.Spec.NodeName, Fits: fitsOn(p.Spec, volumesOf(&p, claims)), Apart: apart(&p, labelled), Spread: spread(&p, labelled)}
 		for _, c := range p.Spec.Containers {
 			x.CPU += c.Resources.Requests.Cpu().MilliValue()
 			x.Memory += c.Resources.Requests.Memory().Value()
@@ -213,6 +213,39 @@ func apart(p *corev1.Pod, labelled map[string]*corev1.Pod) []rehearse.Apart {
 	return out
 }
 
+// spread are the required topology spread constraints of a pod.
+func spread(p *corev1.Pod, labelled map[string]*corev1.Pod) []rehearse.Spread {
+	var out []rehearse.Spread
+	for _, c := range p.Spec.TopologySpreadConstraints {
+		sel, err := metav1.LabelSelectorAsSelector(c.LabelSelector)
+		if err != nil || c.WhenUnsatisfiable != corev1.DoNotSchedule {
+			continue
+		}
+		x := rehearse.Spread{Key: c.TopologyKey, Skew: int(c.MaxSkew), At: func(n rehearse.Node) string {
+			switch c.TopologyKey {
+			case corev1.LabelHostname:
+				return n.Name
+			case corev1.LabelTopologyZone:
+				return n.Zone
+			}
+			return n.Labels[c.TopologyKey]
+		}, Of: func(o *rehearse.Pod) bool {
+			other := labelled[o.Name]
+			return other != nil && other.Namespace == p.Namespace && sel.Matches(labels.Set(other.Labels)) &&
+				!slices.ContainsFunc(c.MatchLabelKeys, func(k string) bool { return other.Labels[k] != p.Labels[k] })
+		}, On: func(n rehearse.Node, closed bool) bool {
+			affine := c.NodeAffinityPolicy != nil && *c.NodeAffinityPolicy == corev1.NodeInclusionPolicyIgnore || chosen(p.Spec, n)
+			open := c.NodeTaintsPolicy == nil || *c.NodeTaintsPolicy != corev1.NodeInclusionPolicyHonor || !closed && tolerated(p.Spec, n)
+			return affine && open
+		}}
+		if c.MinDomains != nil {
+			x.Min = int(*c.MinDomains)
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
 // fitsOn says on which nodes a pod may run: by its selector, its required node affinity, the
 // places of its volumes and the taints that it tolerates. What else a scheduler goes by is not
 // asked.
@@ -223,27 +256,28 @@ func fitsOn(spec corev1.PodSpec, volumes []*corev1.NodeSelector) func(rehearse.N
 				return false
 			}
 		}
-		for k, v := range spec.NodeSelector {
-			if n.Labels[k] != v {
-				return false
-			}
-		}
-		if a := spec.Affinity; a != nil && a.NodeAffinity != nil && a.NodeAffinity.RequiredDuringSchedulingIgnoredDuringExecution != nil {
-			if !slices.ContainsFunc(a.NodeAffinity.RequiredDuringSchedulingIgnoredDuringExecution.NodeSelectorTerms, func(t corev1.NodeSelectorTerm) bool { return matches(t, n) }) {
-				return false
-			}
-		}
-		for _, t := range n.Taints {
-			taint := corev1.Taint{Key: t.Key, Value: t.Value, Effect: corev1.TaintEffect(t.Effect)}
-			if taint.Effect == corev1.TaintEffectPreferNoSchedule {
-				continue
-			}
-			if !slices.ContainsFunc(spec.Tolerations, func(x corev1.Toleration) bool { return tolerates(x, taint) }) {
-				return false
-			}
-		}
-		return true
+		return chosen(spec, n) && tolerated(spec, n)
 	}
+}
+
+// chosen says whether a pod's selector and required affinity choose a node.
+func chosen(spec corev1.PodSpec, n rehearse.Node) bool {
+	for k, v := range spec.NodeSelector {
+		if n.Labels[k] != v {
+			return false
+		}
+	}
+	a := spec.Affinity
+	return a == nil || a.NodeAffinity == nil || a.NodeAffinity.RequiredDuringSchedulingIgnoredDuringExecution == nil ||
+		slices.ContainsFunc(a.NodeAffinity.RequiredDuringSchedulingIgnoredDuringExecution.NodeSelectorTerms, func(t corev1.NodeSelectorTerm) bool { return matches(t, n) })
+}
+
+// tolerated says whether a pod tolerates the taints of a node that keep pods off it.
+func tolerated(spec corev1.PodSpec, n rehearse.Node) bool {
+	return !slices.ContainsFunc(n.Taints, func(t rehearse.Taint) bool {
+		taint := corev1.Taint{Key: t.Key, Value: t.Value, Effect: corev1.TaintEffect(t.Effect)}
+		return taint.Effect != corev1.TaintEffectPreferNoSchedule && !slices.ContainsFunc(spec.Tolerations, func(x corev1.Toleration) bool { return tolerates(x, taint) })
+	})
 }
 
 // tolerates is the rule of Kubernetes for taints and tolerations.

@@ -247,6 +247,29 @@ func validateWorkload(sel *metav1.LabelSelector, t *corev1.PodTemplateSpec, repl
 	return append(errs, validatePodSpec(&t.Spec, tp.Child("spec"))...)
 }
 
+// validateSpread judges what has pods spread over the domains of a topology.
+func validateSpread(c *corev1.TopologySpreadConstraint, at *field.Path) field.ErrorList {
+	var errs field.ErrorList
+	if c.MaxSkew <= 0 {
+		errs = append(errs, field.Invalid(at.Child("maxSkew"), c.MaxSkew, "must be greater than zero"))
+	}
+	if c.TopologyKey == "" {
+		errs = append(errs, field.Required(at.Child("topologyKey"), "can not be empty"))
+	}
+	if w := c.WhenUnsatisfiable; w != corev1.DoNotSchedule && w != corev1.ScheduleAnyway {
+		errs = append(errs, field.NotSupported(at.Child("whenUnsatisfiable"), w, []corev1.UnsatisfiableConstraintAction{corev1.DoNotSchedule, corev1.ScheduleAnyway}))
+	}
+	if c.MinDomains != nil && (*c.MinDomains <= 0 || c.WhenUnsatisfiable != corev1.DoNotSchedule) {
+		errs = append(errs, field.Invalid(at.Child("minDomains"), *c.MinDomains, "must be greater than zero, and can only use minDomains if whenUnsatisfiable=DoNotSchedule"))
+	}
+	for child, policy := range map[string]*corev1.NodeInclusionPolicy{"nodeAffinityPolicy": c.NodeAffinityPolicy, "nodeTaintsPolicy": c.NodeTaintsPolicy} {
+		if policy != nil && *policy != corev1.NodeInclusionPolicyHonor && *policy != corev1.NodeInclusionPolicyIgnore {
+			errs = append(errs, field.NotSupported(at.Child(child), *policy, []corev1.NodeInclusionPolicy{corev1.NodeInclusionPolicyHonor, corev1.NodeInclusionPolicyIgnore}))
+		}
+	}
+	return append(errs, metavalidation.ValidateLabelSelector(c.LabelSelector, metavalidation.LabelSelectorValidationOptions{}, at.Child("labelSelector"))...)
+}
+
 // validateShare judges a number, or a share in percent.
 func validateShare(v *intstr.IntOrString, at *field.Path, atMostAll bool) field.ErrorList {
 	if v.Type == intstr.Int {
@@ -320,6 +343,9 @@ func validatePodSpec(p *corev1.PodSpec, at *field.Path) field.ErrorList {
 	oneOf(string(p.RestartPolicy), "restartPolicy", "Always", "OnFailure", "Never")
 	oneOf(string(p.DNSPolicy), "dnsPolicy", "ClusterFirst", "ClusterFirstWithHostNet", "Default", "None")
 	errs = append(errs, metavalidation.ValidateLabels(p.NodeSelector, at.Child("nodeSelector"))...)
+	for i, c := range p.TopologySpreadConstraints {
+		errs = append(errs, validateSpread(&c, at.Child("topologySpreadConstraints").Index(i))...)
+	}
 	for i, t := range p.Tolerations {
 		tp := at.Child("tolerations").Index(i)
 		if t.Key != "" {
@@ -655,8 +681,6 @@ func idlePod(p *corev1.PodSpec) string {
 		return "spec.containers: the kubelet here runs one container a pod"
 	case p.Affinity != nil && !apartOnly(p.Affinity):
 		return "spec.affinity: the scheduler here knows node selectors, taints, and what keeps pods apart on the same node"
-	case len(p.TopologySpreadConstraints) > 0:
-		return "spec.topologySpreadConstraints: the scheduler here does not know them"
 	case p.SchedulerName != "" && p.SchedulerName != corev1.DefaultSchedulerName:
 		return "spec.schedulerName: no scheduler " + p.SchedulerName + " runs here"
 	case len(p.SchedulingGates) > 0:

@@ -115,8 +115,9 @@ func (s *state) schedule(ctx context.Context, assumed, told map[string]string) {
 	nodes := All[*corev1.Node](s.nodes)
 	for _, p := range waiting {
 		best, score := "", 0
+		even := spreads(p, nodes, on)
 		for _, n := range nodes {
-			if !fits(p, n, on[n.Name]) {
+			if !fits(p, n, on[n.Name]) || !even(n) {
 				continue
 			}
 			// Few pods, and fewer still of the same owner.
@@ -208,11 +209,71 @@ func apart(p *corev1.Pod, there []*corev1.Pod) bool {
 	return false
 }
 
+// spreads counts the pods that the required spread of a pod goes by, and says which nodes it
+// allows. A node that takes no pods is counted like any other, unless the pod has taints honoured.
+func spreads(p *corev1.Pod, nodes []*corev1.Node, on map[string][]*corev1.Pod) func(*corev1.Node) bool {
+	type counted struct {
+		corev1.TopologySpreadConstraint
+		there map[string]int // by domain
+		self  int
+	}
+	var all []counted
+	for _, c := range p.Spec.TopologySpreadConstraints {
+		if c.WhenUnsatisfiable == corev1.DoNotSchedule {
+			all = append(all, counted{c, map[string]int{}, 0})
+		}
+	}
+	lacks := func(n *corev1.Node) bool {
+		return slices.ContainsFunc(all, func(c counted) bool { return n.Labels[c.TopologyKey] == "" })
+	}
+	for i := range all {
+		c := &all[i]
+		sel, err := metav1.LabelSelectorAsSelector(c.LabelSelector)
+		if err != nil {
+			continue
+		}
+		of := func(o *corev1.Pod) bool {
+			return o.Namespace == p.Namespace && o.DeletionTimestamp == nil && sel.Matches(labels.Set(o.Labels)) &&
+				!slices.ContainsFunc(c.MatchLabelKeys, func(k string) bool { return o.Labels[k] != p.Labels[k] })
+		}
+		if of(p) {
+			c.self = 1
+		}
+		for _, n := range nodes {
+			honours := c.NodeTaintsPolicy != nil && *c.NodeTaintsPolicy == corev1.NodeInclusionPolicyHonor
+			chosen := c.NodeAffinityPolicy != nil && *c.NodeAffinityPolicy == corev1.NodeInclusionPolicyIgnore || labels.SelectorFromSet(p.Spec.NodeSelector).Matches(labels.Set(n.Labels))
+			if lacks(n) || !chosen || honours && (n.Spec.Unschedulable || !tolerated(p.Spec.Tolerations, n.Spec.Taints, false)) {
+				continue
+			}
+			c.there[n.Labels[c.TopologyKey]] += 0
+			for _, o := range on[n.Name] {
+				if of(o) {
+					c.there[n.Labels[c.TopologyKey]]++
+				}
+			}
+		}
+	}
+	return func(n *corev1.Node) bool {
+		return !lacks(n) && !slices.ContainsFunc(all, func(c counted) bool {
+			least := 0
+			if len(c.there) > 0 && (c.MinDomains == nil || len(c.there) >= int(*c.MinDomains)) {
+				least = slices.Min(slices.Collect(maps.Values(c.there)))
+			}
+			return c.there[n.Labels[c.TopologyKey]]+c.self-least > int(c.MaxSkew)
+		})
+	}
+}
+
 // unplaced says why a pod goes nowhere.
 func unplaced(p *corev1.Pod, nodes []*corev1.Node, on map[string][]*corev1.Pod) string {
 	count := map[string]int{}
+	even := spreads(p, nodes, on)
 	for _, n := range nodes {
-		count[misfit(p, n, on[n.Name])]++
+		why := misfit(p, n, on[n.Name])
+		if why == "" && !even(n) {
+			why = "didn't match pod topology spread constraints"
+		}
+		count[why]++
 	}
 	var why []string
 	for _, w := range slices.Sorted(maps.Keys(count)) {
