@@ -22,7 +22,7 @@ func TestCopyBeside(t *testing.T) {
 	w.fewer(1, 1)
 	w.ok("converge", "--yes")
 	k := w.client()
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	if _, err := k.CoreV1().Secrets("default").Create(ctx, &corev1.Secret{ObjectMeta: metav1.ObjectMeta{Name: "tide"}, StringData: map[string]string{"high": "07:12"}}, metav1.CreateOptions{}); err != nil {
 		t.Fatal(err)

@@ -81,7 +81,7 @@ func TestBackupRestore(t *testing.T) {
 	t.Parallel()
 	w, k, kc := raisedWorld(t, "v1.36.3")
 	w.deploy(kc)
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	must := func(_ any, err error) {
 		t.Helper()
@@ -157,7 +157,7 @@ func TestBackupRestore(t *testing.T) {
 func TestRestoreKilled(t *testing.T) {
 	t.Parallel()
 	w, k, _ := raisedWorld(t, "v1.36.3")
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	if _, err := k.CoreV1().ConfigMaps("default").Create(ctx, note("stays", "one"), metav1.CreateOptions{}); err != nil {
 		t.Fatal(err)
@@ -234,7 +234,7 @@ func TestRestoreWithoutMachines(t *testing.T) {
 	t.Parallel()
 	w, k, kc := raisedWorld(t, "v1.36.3")
 	w.deploy(kc)
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	if _, err := k.CoreV1().ConfigMaps("default").Create(ctx, note("stays", "one"), metav1.CreateOptions{}); err != nil {
 		t.Fatal(err)
@@ -258,7 +258,7 @@ func TestRestoreWithoutMachines(t *testing.T) {
 func TestRestoreOlderMinor(t *testing.T) {
 	t.Parallel()
 	w, k, _ := raisedWorld(t, "v1.36.3")
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	w.ok("upgrade", "v1.37.2", "--yes")
 	if _, err := k.CoreV1().ConfigMaps("default").Create(ctx, note("late", "one"), metav1.CreateOptions{}); err != nil {
@@ -413,7 +413,7 @@ func TestRestoreLostFolder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	_, err = k.CoreV1().ConfigMaps("default").Create(ctx, note("stays", "one"), metav1.CreateOptions{})
 	if err == nil {
@@ -463,7 +463,7 @@ func TestRestoreFromMember(t *testing.T) {
 	t.Parallel()
 	w, k, kc := raisedWorld(t, "v1.36.3")
 	w.deploy(kc)
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	w.fails(2, []string{"it still decides", "verbund backup take"}, "backup", "restore", "--member", "tidewatch-control-2", "--yes", "--confirm", "tidewatch")
 	w.fails(2, []string{"has no member of its datastore on a machine tidewatch-gauges-1"}, "backup", "restore", "--member", "tidewatch-gauges-1", "--yes", "--confirm", "tidewatch")
@@ -538,7 +538,7 @@ func TestApartReplacedAndRestored(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	if _, err := k.CoreV1().ConfigMaps("default").Create(ctx, note("stays", "one"), metav1.CreateOptions{}); err != nil {
 		t.Fatal(err)

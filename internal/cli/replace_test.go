@@ -135,7 +135,7 @@ func (w *world) deploy(file string) {
 	if err != nil {
 		w.Fatal(err)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	l, four := map[string]string{"app": "tidetable"}, int32(4)
 	_, err = k.AppsV1().Deployments("default").Create(ctx, &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: "tidetable"}, Spec: appsv1.DeploymentSpec{Replicas: &four, Selector: &metav1.LabelSelector{MatchLabels: l},

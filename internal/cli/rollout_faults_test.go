@@ -35,7 +35,7 @@ func TestBudgetInTheMiddle(t *testing.T) {
 	w, k, kc := raisedWorld(t, "v1.36.3")
 	w.deploy(kc)
 	w.declare(`patience: 2m`, "patience: 3s")
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	three := intstr.FromInt32(3)
 	budgets := k.PolicyV1().PodDisruptionBudgets("default")
@@ -178,7 +178,7 @@ func TestClockInTheMiddle(t *testing.T) {
 func TestNodesComeAndGo(t *testing.T) {
 	t.Parallel()
 	w, k, _ := raisedWorld(t, "v1.36.3")
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	var joined, left error
 	code, said := w.inTheMiddle("step-done", "uncordon/tidewatch-gauges-1", func() {

@@ -640,7 +640,7 @@ func TestRehearse(t *testing.T) {
 func TestForeseen(t *testing.T) {
 	t.Parallel()
 	w, k, _ := raisedWorld(t, "v1.36.3")
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	deploy := func(name string, replicas int32, spec corev1.PodSpec) {
 		t.Helper()
@@ -706,7 +706,7 @@ func TestInTheWayBeforehand(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	w.ok("plan", "--to", "v1.37.2")
 	if _, err := k.StorageV1beta1().VolumeAttributesClasses().Create(ctx, &storagev1beta1.VolumeAttributesClass{ObjectMeta: metav1.ObjectMeta{Name: "deep"}, DriverName: "disks.seamark.test"}, metav1.CreateOptions{FieldManager: "harbour"}); err != nil {
@@ -716,8 +716,20 @@ func TestInTheWayBeforehand(t *testing.T) {
 	hook := &admissionv1.ValidatingWebhookConfiguration{ObjectMeta: metav1.ObjectMeta{Name: "buoy-checks"}, Webhooks: []admissionv1.ValidatingWebhook{{Name: "buoys.seamark.test", SideEffects: &none, AdmissionReviewVersions: []string{"v1"},
 		Rules:        []admissionv1.RuleWithOperations{{Operations: []admissionv1.OperationType{admissionv1.Create}, Rule: admissionv1.Rule{APIGroups: []string{""}, APIVersions: []string{"v1"}, Resources: []string{"pods"}}}},
 		ClientConfig: admissionv1.WebhookClientConfig{Service: &admissionv1.ServiceReference{Namespace: "default", Name: "buoy-checks"}}}}}
-	if _, err := k.AdmissionregistrationV1().ValidatingWebhookConfigurations().Create(ctx, hook, metav1.CreateOptions{}); err != nil {
-		t.Fatal(err)
+	// Two that are asked about pods that there are not, and one that is asked about some.
+	for name, sel := range map[string][2]*metav1.LabelSelector{
+		"buoy-checks":  {nil, {MatchLabels: map[string]string{"app.kubernetes.io/managed-by": "verbund"}}},
+		"quay-checks":  {{MatchLabels: map[string]string{"purpose": "quays"}}, nil},
+		"float-checks": {nil, {MatchLabels: map[string]string{"app": "float"}}},
+	} {
+		h := hook.DeepCopy()
+		h.Name, h.Webhooks[0].NamespaceSelector, h.Webhooks[0].ObjectSelector = name, sel[0], sel[1]
+		if _, err := k.AdmissionregistrationV1().ValidatingWebhookConfigurations().Create(ctx, h, metav1.CreateOptions{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if o := w.ok("plan", "--to", "v1.37.2"); strings.Contains(o, "quay-checks") || strings.Contains(o, "float-checks") {
+		t.Errorf("a webhook that is asked about no pod that there is:\n%s", o)
 	}
 	w.fails(0, []string{"In the way: somebody asks for volumeattributesclasses of storage.k8s.io/v1beta1, which v1.37 does not serve", "In the way: admission webhook buoys.seamark.test (buoy-checks)", "Careful: harbour wrote VolumeAttributesClass deep as storage.k8s.io/v1beta1"}, "plan", "--to", "v1.37.2")
 	before := len(w.journal())

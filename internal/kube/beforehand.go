@@ -16,6 +16,7 @@ import (
 	discoveryv1 "k8s.io/api/discovery/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/labels"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/client-go/discovery"
 	"k8s.io/client-go/metadata"
@@ -158,17 +159,49 @@ func writtenOf(ctx context.Context, mc metadata.Interface, r schema.GroupVersion
 }
 
 // Webhooks lists the admission webhooks that are asked about pods, evictions or nodes: those
-// that can be in the way of a roll-out.
+// that can be in the way of a roll-out. One that is asked about pods of certain namespaces or
+// with certain labels alone is left out where no pod is one of them.
 func (c *Client) Webhooks(ctx context.Context) ([]beforehand.Webhook, error) {
 	var out []beforehand.Webhook
+	var pods map[*metav1.ObjectMeta]labels.Set // with the labels of their namespaces, once they were asked for
+	add := func(config, name string, rules []admissionv1.RuleWithOperations, policy *admissionv1.FailurePolicyType, to admissionv1.WebhookClientConfig, namespaces, objects *metav1.LabelSelector) error {
+		if !asksOf(rules, "pods", "pods/*", "pods/eviction", "pods/binding") && !asksOf(rules, "nodes", "nodes/*") {
+			return nil
+		}
+		if !asksOf(rules, "nodes", "nodes/*") && (!everything(namespaces) || !everything(objects)) {
+			if pods == nil {
+				var err error
+				if pods, err = c.labelledPods(ctx); err != nil {
+					return err
+				}
+			}
+			ns, err := metav1.LabelSelectorAsSelector(namespaces)
+			if err != nil {
+				return err
+			}
+			own, err := metav1.LabelSelectorAsSelector(objects)
+			if err != nil {
+				return err
+			}
+			asked := false
+			for p, of := range pods {
+				asked = asked || (namespaces == nil || ns.Matches(of)) && (objects == nil || own.Matches(labels.Set(p.Labels)))
+			}
+			if !asked {
+				return nil
+			}
+		}
+		out = append(out, webhook(config, name, policy, to))
+		return nil
+	}
 	vs, err := c.AdmissionregistrationV1().ValidatingWebhookConfigurations().List(ctx, metav1.ListOptions{})
 	if err != nil {
 		return nil, err
 	}
 	for _, v := range vs.Items {
 		for _, w := range v.Webhooks {
-			if asksOfPods(w.Rules) {
-				out = append(out, webhook(v.Name, w.Name, w.FailurePolicy, w.ClientConfig))
+			if err := add(v.Name, w.Name, w.Rules, w.FailurePolicy, w.ClientConfig, w.NamespaceSelector, w.ObjectSelector); err != nil {
+				return nil, err
 			}
 		}
 	}
@@ -178,8 +211,8 @@ func (c *Client) Webhooks(ctx context.Context) ([]beforehand.Webhook, error) {
 	}
 	for _, m := range ms.Items {
 		for _, w := range m.Webhooks {
-			if asksOfPods(w.Rules) {
-				out = append(out, webhook(m.Name, w.Name, w.FailurePolicy, w.ClientConfig))
+			if err := add(m.Name, w.Name, w.Rules, w.FailurePolicy, w.ClientConfig, w.NamespaceSelector, w.ObjectSelector); err != nil {
+				return nil, err
 			}
 		}
 	}
@@ -216,15 +249,38 @@ func webhook(config, name string, policy *admissionv1.FailurePolicyType, to admi
 	return w
 }
 
-// asksOfPods says whether one of the rules is about what happens to pods and nodes while
-// machines are emptied.
-func asksOfPods(rules []admissionv1.RuleWithOperations) bool {
+// labelledPods are all pods, each with the labels of its namespace.
+func (c *Client) labelledPods(ctx context.Context) (map[*metav1.ObjectMeta]labels.Set, error) {
+	nss, err := c.CoreV1().Namespaces().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	of := map[string]labels.Set{}
+	for _, n := range nss.Items {
+		of[n.Name] = n.Labels
+	}
+	ps, err := c.CoreV1().Pods("").List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	out := map[*metav1.ObjectMeta]labels.Set{}
+	for i := range ps.Items {
+		out[&ps.Items[i].ObjectMeta] = of[ps.Items[i].Namespace]
+	}
+	return out, nil
+}
+
+// everything says whether a selector of a webhook leaves nothing out.
+func everything(s *metav1.LabelSelector) bool {
+	return s == nil || len(s.MatchLabels)+len(s.MatchExpressions) == 0
+}
+
+// asksOf says whether one of the rules is about resources of the core group, by these names.
+func asksOf(rules []admissionv1.RuleWithOperations, names ...string) bool {
 	return slices.ContainsFunc(rules, func(r admissionv1.RuleWithOperations) bool {
 		if !slices.Contains(r.APIGroups, "") && !slices.Contains(r.APIGroups, "*") {
 			return false
 		}
-		return slices.ContainsFunc(r.Resources, func(x string) bool {
-			return slices.Contains([]string{"*", "*/*", "pods", "pods/*", "pods/eviction", "pods/binding", "nodes", "nodes/*"}, x)
-		})
+		return slices.ContainsFunc(r.Resources, func(x string) bool { return x == "*" || x == "*/*" || slices.Contains(names, x) })
 	})
 }
