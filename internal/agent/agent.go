@@ -106,7 +106,7 @@ func code(err error) error {
 
 // activeSlot is the slot in use, or nothing before the first switch.
 func (a *agent) activeSlot() string {
-	t, err := os.Readlink(a.sys.Path("/opt/verbund/active"))
+	t, err := os.Readlink(a.sys.Path(protocol.ActiveSlot))
 	if err != nil {
 		return ""
 	}
@@ -297,7 +297,7 @@ func (a *agent) slot(s string) error {
 
 // point makes a slot the active one on the disk.
 func (a *agent) point(ctx context.Context, slot string) error {
-	l := a.sys.Path("/opt/verbund/active")
+	l := a.sys.Path(protocol.ActiveSlot)
 	os.Remove(l + ".new")
 	if err := os.Symlink("slots/"+slot, l+".new"); err != nil {
 		return err
@@ -560,7 +560,7 @@ func (a *agent) wipe(ctx context.Context) (bool, error) {
 	a.sys.Note("everything is wiped on request")
 	// First what says that a slot is in use: a machine whose wipe was cut off would be taken for
 	// one that lacks a few files, and its units, which are gone by then, never be brought again.
-	if err := os.Remove(a.sys.Path("/opt/verbund/active")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := os.Remove(a.sys.Path(protocol.ActiveSlot)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return false, err
 	}
 	if err := a.sys.Wipe(ctx); err != nil {

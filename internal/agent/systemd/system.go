@@ -331,7 +331,7 @@ func (s *System) Note(format string, args ...any) {
 func (s *System) Restart() { run(context.Background(), "systemctl", "--no-block", "reboot") }
 
 // brought are the folders of which everything is ours, or was written by what we ran.
-var brought = append([]string{"/opt/verbund/slots", "/opt/verbund/active", "/var/log/pods", "/var/log/containers"}, nodeconf.Own...)
+var brought = append([]string{"/opt/verbund/slots", protocol.ActiveSlot, "/var/log/pods", "/var/log/containers"}, nodeconf.Own...)
 
 // systems are files that a system has of its own: they are put back as they were before the
 // first of ours was written.

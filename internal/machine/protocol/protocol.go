@@ -40,6 +40,7 @@ const (
 	CodeDiskFull    = -32011             // the disk takes no more
 	CodeDigest      = -32012             // a blob has another digest than asked for
 	SlotDir         = "/opt/verbund/slots/"
+	ActiveSlot      = "/opt/verbund/active" // a link to the slot in use
 )
 
 // FactsReply is what a machine says of itself.
