@@ -29,6 +29,9 @@ func (c *Catalogue) newestOf(minor int) string {
 // Hop checks one move of a whole cluster. The control plane goes one minor at
 // a time and never back (Kubernetes version skew policy).
 func (c *Catalogue) Hop(from, to string) error {
+	if Compare(to, from) < 0 && c.GoesBack(from, to) {
+		return &Refusal{fmt.Sprintf("%s is lower than %s, which runs now, and no upgrade", to, from), "within a minor a cluster goes back: verbund rollout back, or declare " + to + " and converge"}
+	}
 	if Compare(to, from) < 0 {
 		return &Refusal{fmt.Sprintf("%s is lower than %s, which runs now, and a datastore that a newer API server wrote is not read by an older one", to, from), "declare " + from + " or higher; the way back is a backup from before: verbund backup list, verbund backup restore"}
 	}

@@ -48,7 +48,8 @@ func TestHop(t *testing.T) {
 		{"v1.36.2", "v1.36.3", ""},
 		{"v1.35.3", "v1.36.2", ""},
 		{"v1.35.3", "v1.37.1", "declare v1.36.3 first"},
-		{"v1.37.1", "v1.36.3", "is lower than v1.37.1"},
+		{"v1.37.1", "v1.36.3", "a datastore that a newer API server wrote"},
+		{"v1.37.2", "v1.37.1", "verbund rollout back"},
 		{"v1.36.3", "v1.36.2", "is lower"},
 		{"v1.36.3", "soon", "is lower"},
 	} {
