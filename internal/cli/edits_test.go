@@ -166,7 +166,7 @@ func TestPinsAndCatalogue(t *testing.T) {
 func TestPlanTellsAll(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "small", "v1.37.2")
-	w.fails(1, []string{"cannot be done before this of control", "--only control first"}, "converge", "--yes", "--only", "keepers")
+	w.fails(1, []string{"of keepers, this cannot be done: ", "; before it comes, of control: ", "--only control first"}, "converge", "--yes", "--only", "keepers")
 	w.fails(2, []string{`has no part "keeper"; did you mean keepers?`}, "plan", "--only", "keeper")
 	w.fails(0, []string{"left, since the run was limited:", "tidewatch-keepers-1"}, "converge", "--yes", "--only", "control")
 	w.fails(0, []string{"install network plugin", "left, since the run was limited:"}, "converge", "--yes", "--only", "addons")

@@ -72,6 +72,14 @@ func (p *Plan) part(c *topology.Cluster, s Step) string {
 	return OnlyControl
 }
 
+// onWhom is a step with the machine that it is about.
+func onWhom(s Step) string {
+	if s.Machine == "" {
+		return s.Text
+	}
+	return s.Machine + ", " + s.Text
+}
+
 // Only keeps the steps of one part, and says what is left. Waiting until a
 // node is Ready is left with the rest when something of the rest has to come
 // before it; any other step that needs the rest is refused.
@@ -92,12 +100,8 @@ func (p *Plan) Only(c *topology.Cluster, part string) (*Plan, []Step, error) {
 					mine = false // it waits, and what it waits for is left
 					break
 				}
-				where := d.Machine
-				if where == "" {
-					where = "the cluster"
-				}
 				first := p.part(c, d)
-				return nil, nil, &Refusal{fmt.Sprintf("%s of %s cannot be done before this of %s: %s on %s", s.Text, s.Machine, first, d.Text, where), "verbund converge --only " + first + " first, or converge everything"}
+				return nil, nil, &Refusal{fmt.Sprintf("of %s, this cannot be done: %s; before it comes, of %s: %s", part, onWhom(s), first, onWhom(d)), "run the same with --only " + first + " first, or without --only"}
 			}
 		}
 		if !mine {

@@ -199,8 +199,8 @@ func TestOnlyOf(t *testing.T) {
 		{"waiting", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Ready, "tidewatch-control-1", "write/tidewatch-gauges-1")}, "", ""},
 		{"coming back", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Return, "tidewatch-control-1", "write/tidewatch-gauges-1")}, "", ""},
 		{"what waits behind it", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Ready, "tidewatch-control-1", "write/tidewatch-gauges-1"), step(plan.Label, "tidewatch-control-1", "ready/tidewatch-control-1")}, "", ""},
-		{"anything else", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Write, "tidewatch-control-1", "write/tidewatch-gauges-1")}, "", "before this of gauges: do it on tidewatch-gauges-1"},
-		{"on the cluster", []plan.Step{step(plan.Network, ""), step(plan.Write, "tidewatch-control-1", "network")}, "", "before this of addons: do it on the cluster"},
+		{"anything else", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Write, "tidewatch-control-1", "write/tidewatch-gauges-1")}, "", "tidewatch-control-1, do it; before it comes, of gauges: tidewatch-gauges-1, do it"},
+		{"on the cluster", []plan.Step{step(plan.Network, ""), step(plan.Write, "tidewatch-control-1", "network")}, "", "before it comes, of addons: do it"},
 		{"what needs nothing of it", []plan.Step{step(plan.Write, "tidewatch-gauges-1"), step(plan.Write, "tidewatch-control-1")}, "write/tidewatch-control-1", ""},
 	} {
 		p, _, err := (&plan.Plan{Steps: x.steps}).Only(c, plan.OnlyControl)
