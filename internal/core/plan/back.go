@@ -55,7 +55,7 @@ func BackOf(c *topology.Cluster, o Observed, before map[string]string, only []st
 	}
 	if b.Kubernetes != "" {
 		for _, name := range c.Groups() {
-			if !topology.IsPool(name) || highest(c, o, name) == "" || versions.Compare(highest(c, o, name), b.Kubernetes) <= 0 {
+			if high := highest(c, o, name); !topology.IsPool(name) || high == "" || versions.Compare(high, b.Kubernetes) <= 0 {
 				continue
 			}
 			if v, own := b.Pools[name]; own && versions.Compare(v, b.Kubernetes) < 0 {

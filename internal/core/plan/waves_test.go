@@ -268,6 +268,23 @@ func TestBackOf(t *testing.T) {
 	}
 }
 
+// Within a minor the workers go back as well, after their API servers.
+func TestGoesBack(t *testing.T) {
+	p, err := plan.Make(cluster(t, "v1.37.1", 3, 2), living(cluster(t, "v1.37.2", 3, 2), "v1.37.2"), versions.Shipped())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var went []string
+	for _, s := range p.Steps {
+		if s.Kind == plan.Switch {
+			went = append(went, strings.TrimPrefix(s.Machine, "tidewatch-"))
+		}
+	}
+	if len(went) != 5 || !strings.HasPrefix(went[2], "control-") || !strings.HasPrefix(went[3], "gauges-") {
+		t.Errorf("%v go back", went)
+	}
+}
+
 // Machines fetch what they are to run as many waves ahead as is declared, and no earlier.
 func TestPrefetch(t *testing.T) {
 	for _, ahead := range []int{1, 2, 4} {
