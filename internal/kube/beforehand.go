@@ -163,58 +163,29 @@ func writtenOf(ctx context.Context, mc metadata.Interface, r schema.GroupVersion
 // with certain labels alone is left out where no pod is one of them.
 func (c *Client) Webhooks(ctx context.Context) ([]beforehand.Webhook, error) {
 	var out []beforehand.Webhook
+	all, err := c.webhooks(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var pods map[*metav1.ObjectMeta]labels.Set // with the labels of their namespaces, once they were asked for
-	add := func(config, name string, rules []admissionv1.RuleWithOperations, policy *admissionv1.FailurePolicyType, to admissionv1.WebhookClientConfig, namespaces, objects *metav1.LabelSelector) error {
-		if !asksOf(rules, "pods", "pods/*", "pods/eviction", "pods/binding") && !asksOf(rules, "nodes", "nodes/*") {
-			return nil
+	for _, w := range all {
+		ofNodes := asksOf(w.Rules, "nodes", "nodes/*")
+		if !ofNodes && !asksOf(w.Rules, "pods", "pods/*", "pods/eviction", "pods/binding") {
+			continue
 		}
-		if !asksOf(rules, "nodes", "nodes/*") && (!everything(namespaces) || !everything(objects)) {
+		if !ofNodes && !(everything(w.NamespaceSelector) && everything(w.ObjectSelector)) {
 			if pods == nil {
-				var err error
 				if pods, err = c.labelledPods(ctx); err != nil {
-					return err
+					return nil, err
 				}
 			}
-			ns, err := metav1.LabelSelectorAsSelector(namespaces)
-			if err != nil {
-				return err
-			}
-			own, err := metav1.LabelSelectorAsSelector(objects)
-			if err != nil {
-				return err
-			}
-			asked := false
-			for p, of := range pods {
-				asked = asked || (namespaces == nil || ns.Matches(of)) && (objects == nil || own.Matches(labels.Set(p.Labels)))
-			}
-			if !asked {
-				return nil
+			if some, err := concerns(w.ValidatingWebhook, pods); err != nil {
+				return nil, fmt.Errorf("selectors of webhook %s (%s): %w", w.Name, w.config, err)
+			} else if !some {
+				continue
 			}
 		}
-		out = append(out, webhook(config, name, policy, to))
-		return nil
-	}
-	vs, err := c.AdmissionregistrationV1().ValidatingWebhookConfigurations().List(ctx, metav1.ListOptions{})
-	if err != nil {
-		return nil, err
-	}
-	for _, v := range vs.Items {
-		for _, w := range v.Webhooks {
-			if err := add(v.Name, w.Name, w.Rules, w.FailurePolicy, w.ClientConfig, w.NamespaceSelector, w.ObjectSelector); err != nil {
-				return nil, err
-			}
-		}
-	}
-	ms, err := c.AdmissionregistrationV1().MutatingWebhookConfigurations().List(ctx, metav1.ListOptions{})
-	if err != nil {
-		return nil, err
-	}
-	for _, m := range ms.Items {
-		for _, w := range m.Webhooks {
-			if err := add(m.Name, w.Name, w.Rules, w.FailurePolicy, w.ClientConfig, w.NamespaceSelector, w.ObjectSelector); err != nil {
-				return nil, err
-			}
-		}
+		out = append(out, webhook(w.config, w.Name, w.FailurePolicy, w.ClientConfig))
 	}
 	for i := range out {
 		ns, name, ok := strings.Cut(out[i].Service, "/")
@@ -239,6 +210,53 @@ func (c *Client) Webhooks(ctx context.Context) ([]beforehand.Webhook, error) {
 		}
 	}
 	return out, nil
+}
+
+// configured is a webhook, of either kind, and the configuration that it stands in.
+type configured struct {
+	admissionv1.ValidatingWebhook
+	config string
+}
+
+func (c *Client) webhooks(ctx context.Context) ([]configured, error) {
+	var out []configured
+	vs, err := c.AdmissionregistrationV1().ValidatingWebhookConfigurations().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range vs.Items {
+		for _, w := range v.Webhooks {
+			out = append(out, configured{w, v.Name})
+		}
+	}
+	ms, err := c.AdmissionregistrationV1().MutatingWebhookConfigurations().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range ms.Items {
+		for _, w := range m.Webhooks {
+			out = append(out, configured{admissionv1.ValidatingWebhook{Name: w.Name, Rules: w.Rules, FailurePolicy: w.FailurePolicy, ClientConfig: w.ClientConfig, NamespaceSelector: w.NamespaceSelector, ObjectSelector: w.ObjectSelector}, m.Name})
+		}
+	}
+	return out, nil
+}
+
+// concerns says whether a webhook is asked about one of some pods, by its selectors.
+func concerns(w admissionv1.ValidatingWebhook, pods map[*metav1.ObjectMeta]labels.Set) (bool, error) {
+	ns, err := metav1.LabelSelectorAsSelector(w.NamespaceSelector)
+	if err != nil {
+		return false, err
+	}
+	own, err := metav1.LabelSelectorAsSelector(w.ObjectSelector)
+	if err != nil {
+		return false, err
+	}
+	for p, of := range pods {
+		if (w.NamespaceSelector == nil || ns.Matches(of)) && (w.ObjectSelector == nil || own.Matches(labels.Set(p.Labels))) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 func webhook(config, name string, policy *admissionv1.FailurePolicyType, to admissionv1.WebhookClientConfig) beforehand.Webhook {
