@@ -660,7 +660,7 @@ func TestForeseen(t *testing.T) {
 	deploy("tides", 3, corev1.PodSpec{TopologySpreadConstraints: []corev1.TopologySpreadConstraint{
 		{MaxSkew: 1, TopologyKey: corev1.LabelHostname, WhenUnsatisfiable: corev1.DoNotSchedule, LabelSelector: &metav1.LabelSelector{MatchLabels: map[string]string{"app": "tides"}}}}})
 	w.fails(0, []string{"Careful: when tidewatch-gauges-2 is emptied, pod default/forecast-", "finds no place elsewhere: it asks for 0 of a processor", "of what workers have is there for pods",
-		"when tidewatch-gauges-3 is emptied, pod default/tides-", "finds no place elsewhere: it asks for a spread over kubernetes.io/hostname of at most 1"}, "plan", "--to", "v1.37.2")
+		"when tidewatch-gauges-3 is emptied, pod default/tides-", "finds no place elsewhere: there is room, but not by its topology spread over kubernetes.io/hostname (maxSkew 1)"}, "plan", "--to", "v1.37.2")
 	var p struct {
 		Troubles []struct{ Machine, Text string }
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -16,9 +17,9 @@ type Pod struct {
 	Memory int64 // bytes, asked for
 	// Fits says on which nodes it may run, by its selector, affinity and tolerations.
 	Fits    func(Node) bool
-	Budgets []int   // places of those that count it
-	Apart   []Apart // pods beside which it may not run, by its required anti-affinity
-	Spread  []Spread
+	Budgets []int    // places of those that count it
+	Apart   []Apart  // pods beside which it may not run, by its required anti-affinity
+	Spread  []Spread // all of which have to allow a node
 }
 
 // Spread has a pod run only where its kind is not much more frequent than elsewhere: a
@@ -160,14 +161,7 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 	for _, p := range r.pods {
 		to := w.place(p)
 		if to == nil {
-			why := fmt.Sprintf("it asks for %s of a processor and %d MiB", thousandths(p.CPU), p.Memory>>20)
-			if free := *p; len(p.Spread) > 0 {
-				if free.Spread = nil; w.place(&free) != nil {
-					s := p.Spread[0]
-					why = fmt.Sprintf("it asks for a spread over %s of at most %d, in which the node that is emptied counts as well", s.Key, s.Skew)
-				}
-			}
-			trouble("pod %s finds no place elsewhere: %s", p.Name, why)
+			trouble("pod %s finds no place elsewhere: %s", p.Name, w.without(p))
 		}
 		for _, b := range p.Budgets {
 			bg := w.budgets[b]
@@ -192,6 +186,22 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 	}
 	r.pods, r.cpu, r.memory = nil, r.CPU, r.Memory
 	return max(took, least), out
+}
+
+// without says what a pod asks for that has no place.
+func (w *world) without(p *Pod) string {
+	next := w.next
+	defer func() { w.next = next }()
+	free := *p
+	free.Spread = nil
+	if len(p.Spread) == 0 || w.place(&free) == nil {
+		return fmt.Sprintf("it asks for %s of a processor and %d MiB", thousandths(p.CPU), p.Memory>>20)
+	}
+	var over []string
+	for _, s := range p.Spread {
+		over = append(over, fmt.Sprintf("%s (maxSkew %d)", s.Key, s.Skew))
+	}
+	return "there is room, but not by its topology spread over " + strings.Join(over, ", ")
 }
 
 // place is a node that takes a pod: the next one in turn on which there is room.
@@ -268,7 +278,7 @@ func (w *world) bears(p *Pod, r *room) bool {
 			return slices.ContainsFunc(a.Apart, func(x Apart) bool { return (same || x.Zone) && x.Of(b) })
 		}
 		for _, o := range n.pods {
-			if o != p && o.Node == n.Name && (keeps(p, o) || keeps(o, p)) {
+			if o != p && (keeps(p, o) || keeps(o, p)) {
 				return false
 			}
 		}

@@ -290,11 +290,12 @@ func TestApart(t *testing.T) {
 // any other node is too many.
 func TestSpread(t *testing.T) {
 	text := strings.Replace(fmt.Sprintf(text, "batch: 1, trial: 0"), "count: 4", "count: 3", 1)
+	more := 0
 	try := func(s rehearse.Spread) []rehearse.Trouble {
 		s.Key, s.Of = "kubernetes.io/hostname", func(p *rehearse.Pod) bool { return strings.HasPrefix(p.Name, "tides/") }
 		in := input(t, text, living(t, text, "v1.36.3"))
-		for i := range 3 {
-			in.Pods = append(in.Pods, rehearse.Pod{Name: fmt.Sprint("tides/", i), Node: fmt.Sprint("tidewatch-gauges-", i+1), Fits: worker, Spread: []rehearse.Spread{s}})
+		for i := range 3 + more {
+			in.Pods = append(in.Pods, rehearse.Pod{Name: fmt.Sprint("tides/", i), Node: fmt.Sprint("tidewatch-gauges-", i%3+1), Fits: worker, Spread: []rehearse.Spread{s}})
 		}
 		return run(t, in).Blocked
 	}
@@ -313,8 +314,14 @@ func TestSpread(t *testing.T) {
 		{"nodes without the label", rehearse.Spread{At: func(rehearse.Node) string { return "" }, On: all, Skew: 5}, true},
 	} {
 		b := try(x.s)
-		if blocked := len(b) > 0; blocked != x.blocked || blocked && !strings.Contains(b[0].Text, "it asks for a spread over kubernetes.io/hostname of at most") {
+		if blocked := len(b) > 0; blocked != x.blocked || blocked && !strings.Contains(b[0].Text, "there is room, but not by its topology spread over kubernetes.io/hostname (maxSkew ") {
 			t.Errorf("%s: %v", x.name, b)
 		}
+	}
+	// Of two on one node the first goes where the others are as many; when it has gone, the node
+	// that it left has the fewest, and the second would be one too many anywhere.
+	more = 1
+	if b := try(rehearse.Spread{At: name, On: all, Skew: 1}); len(b) == 0 || b[0].Machine != "tidewatch-gauges-1" || !strings.HasPrefix(b[0].Text, "pod tides/3 ") {
+		t.Errorf("two on one node: %v", b)
 	}
 }

@@ -262,11 +262,13 @@ func validateSpread(c *corev1.TopologySpreadConstraint, at *field.Path) field.Er
 	if c.MinDomains != nil && (*c.MinDomains <= 0 || c.WhenUnsatisfiable != corev1.DoNotSchedule) {
 		errs = append(errs, field.Invalid(at.Child("minDomains"), *c.MinDomains, "must be greater than zero, and can only use minDomains if whenUnsatisfiable=DoNotSchedule"))
 	}
-	for child, policy := range map[string]*corev1.NodeInclusionPolicy{"nodeAffinityPolicy": c.NodeAffinityPolicy, "nodeTaintsPolicy": c.NodeTaintsPolicy} {
+	inclusion := func(policy *corev1.NodeInclusionPolicy, child string) {
 		if policy != nil && *policy != corev1.NodeInclusionPolicyHonor && *policy != corev1.NodeInclusionPolicyIgnore {
 			errs = append(errs, field.NotSupported(at.Child(child), *policy, []corev1.NodeInclusionPolicy{corev1.NodeInclusionPolicyHonor, corev1.NodeInclusionPolicyIgnore}))
 		}
 	}
+	inclusion(c.NodeAffinityPolicy, "nodeAffinityPolicy")
+	inclusion(c.NodeTaintsPolicy, "nodeTaintsPolicy")
 	return append(errs, metavalidation.ValidateLabelSelector(c.LabelSelector, metavalidation.LabelSelectorValidationOptions{}, at.Child("labelSelector"))...)
 }
 

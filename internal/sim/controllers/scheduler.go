@@ -215,12 +215,13 @@ func spreads(p *corev1.Pod, nodes []*corev1.Node, on map[string][]*corev1.Pod) f
 	type counted struct {
 		corev1.TopologySpreadConstraint
 		there map[string]int // by domain
+		least int            // of them
 		self  int
 	}
 	var all []counted
 	for _, c := range p.Spec.TopologySpreadConstraints {
 		if c.WhenUnsatisfiable == corev1.DoNotSchedule {
-			all = append(all, counted{c, map[string]int{}, 0})
+			all = append(all, counted{TopologySpreadConstraint: c, there: map[string]int{}})
 		}
 	}
 	lacks := func(n *corev1.Node) bool {
@@ -252,14 +253,13 @@ func spreads(p *corev1.Pod, nodes []*corev1.Node, on map[string][]*corev1.Pod) f
 				}
 			}
 		}
+		if len(c.there) > 0 && (c.MinDomains == nil || len(c.there) >= int(*c.MinDomains)) {
+			c.least = slices.Min(slices.Collect(maps.Values(c.there)))
+		}
 	}
 	return func(n *corev1.Node) bool {
 		return !lacks(n) && !slices.ContainsFunc(all, func(c counted) bool {
-			least := 0
-			if len(c.there) > 0 && (c.MinDomains == nil || len(c.there) >= int(*c.MinDomains)) {
-				least = slices.Min(slices.Collect(maps.Values(c.there)))
-			}
-			return c.there[n.Labels[c.TopologyKey]]+c.self-least > int(c.MaxSkew)
+			return c.there[n.Labels[c.TopologyKey]]+c.self-c.least > int(c.MaxSkew)
 		})
 	}
 }
