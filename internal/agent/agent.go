@@ -295,10 +295,13 @@ func (a *agent) slot(s string) error {
 	return nil
 }
 
-// point makes a slot the active one on the disk.
+// point makes a slot the active one on the disk. One that is so already takes no room on it.
 func (a *agent) point(ctx context.Context, slot string) error {
 	l := a.sys.Path(protocol.ActiveSlot)
 	os.Remove(l + ".new")
+	if a.activeSlot() == slot {
+		return a.sys.Linked(ctx)
+	}
 	if err := os.Symlink("slots/"+slot, l+".new"); err != nil {
 		return err
 	}
@@ -326,11 +329,13 @@ func (a *agent) swap(ctx context.Context, req *protocol.SwitchRequest) (*protoco
 			running = append(running, u.Name)
 		}
 	}
-	if err := a.stopAll(ctx, req.Start); err != nil {
-		return nil, err
+	err = a.stopAll(ctx, req.Start)
+	if err == nil {
+		err = a.point(ctx, req.Slot)
 	}
-	if err := a.point(ctx, req.Slot); err != nil {
-		return nil, code(err)
+	if err != nil {
+		// A full disk, or a unit that does not stop: the machine is not left without what it ran.
+		return nil, code(errors.Join(err, a.back(ctx, old, req.Start, running)))
 	}
 	r := &protocol.SwitchReply{Active: req.Slot}
 	for _, n := range req.Start {
@@ -350,21 +355,31 @@ func (a *agent) swap(ctx context.Context, req *protocol.SwitchRequest) (*protoco
 	if r.FellBack == "" || old == "" || old == req.Slot {
 		return r, nil
 	}
-	// The way back is gone whoever has hung up meanwhile.
-	ctx = context.WithoutCancel(ctx)
 	a.sys.Note("slot %s did not come up (%s), back to slot %s", req.Slot, r.FellBack, old)
 	r.Active = old
-	if err := errors.Join(a.stopAll(ctx, req.Start), a.point(ctx, old)); err != nil {
-		return nil, err
+	if err := a.stopAll(context.WithoutCancel(ctx), req.Start); err != nil {
+		return nil, errors.Join(err, a.back(ctx, old, req.Start, running))
 	}
-	for _, n := range req.Start {
-		if slices.Contains(running, n) {
-			if err := a.sys.Start(ctx, n); err != nil {
-				r.FellBack += "; and on the way back: " + err.Error()
-			}
-		}
+	if err := a.back(ctx, old, req.Start, running); err != nil {
+		r.FellBack += "; and on the way back: " + err.Error()
 	}
 	return r, nil
+}
+
+// back has a machine use the slot that it used, and starts those of the units that ran. The way
+// is gone whoever has hung up meanwhile, and to its end, whatever of it fails.
+func (a *agent) back(ctx context.Context, slot string, units, ran []string) error {
+	ctx = context.WithoutCancel(ctx)
+	var errs []error
+	if slot != "" {
+		errs = append(errs, a.point(ctx, slot))
+	}
+	for _, n := range units {
+		if slices.Contains(ran, n) {
+			errs = append(errs, a.sys.Start(ctx, n))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // stopAll stops units, the last one first.

@@ -53,6 +53,9 @@ type File struct {
 	Reload  []string // units that take it up while running
 }
 
+// Own says whether a file is half of a pair that one machine alone has.
+func (f File) Own() bool { return f.Kind != Text && strings.Contains(f.From, "/") }
+
 // Shown says whether a file's content may be shown: what not everybody on the
 // machine may read is not shown elsewhere either, for somebody may have written a
 // secret into it.

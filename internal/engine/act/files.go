@@ -128,7 +128,7 @@ func (r *Run) some(ctx context.Context, c session.Machine, m topology.Machine, w
 // else: what runs reads them again by itself.
 func (r *Run) writePairs(ctx context.Context, m topology.Machine) error {
 	return r.With(ctx, m.Name, func(c session.Machine) error {
-		pairs, err := r.some(ctx, c, m, func(f nodeconf.File) bool { return f.Kind != nodeconf.Text && strings.Contains(f.From, "/") })
+		pairs, err := r.some(ctx, c, m, func(f nodeconf.File) bool { return f.Own() })
 		if err != nil {
 			return err
 		}
@@ -145,7 +145,7 @@ func (r *Run) writePairs(ctx context.Context, m topology.Machine) error {
 			return err
 		}
 		if err := r.works(ctx, m, changed, active); err != nil {
-			return r.putBack(ctx, c, m, changed, nil, err)
+			return r.putBack(ctx, c, m, changed, nil, before{}, err)
 		}
 		return r.settleTrust(m)
 	})

@@ -138,40 +138,50 @@ func (r *Run) settleTrust(m topology.Machine) error {
 	return r.ChangeTrust(t, &store.Trust{}, gone...)
 }
 
-// putBack gives a machine the pairs before of those that were changed, since it
-// did not become well with the new ones, and says so.
-func (r *Run) putBack(ctx context.Context, c session.Machine, m topology.Machine, changed, units []string, cause error) error {
+// putBack gives a machine what it had: the pairs before of those that were changed, and the files
+// before, since it did not become well with the new ones; and says so.
+func (r *Run) putBack(ctx context.Context, c session.Machine, m topology.Machine, changed, units []string, b before, cause error) error {
 	t, ids, err := r.renewed(m)
 	ids = slices.DeleteFunc(ids, func(id string) bool {
 		return !slices.Contains(changed, trust.Dir+strings.TrimPrefix(id, m.Name)+".crt")
 	})
-	if err != nil || len(ids) == 0 {
+	b.files = slices.DeleteFunc(slices.Clone(b.files), func(f protocol.File) bool { return !slices.Contains(changed, f.Path) })
+	b.none = slices.DeleteFunc(slices.Clone(b.none), func(p string) bool { return !slices.Contains(changed, p) })
+	if err != nil || len(ids)+len(b.files)+len(b.none) == 0 {
 		return errors.Join(cause, err)
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer cancel()
-	old := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
-	var gone []string
-	var files []protocol.File
-	for _, id := range ids {
-		old.Keys[id], old.Certs[id] = t.Keys[vouch.Was(id)], t.Certs[vouch.Was(id)]
-		gone = append(gone, vouch.Was(id))
-		base := trust.Dir + strings.TrimPrefix(id, m.Name)
-		files = append(files, protocol.File{Path: base + ".crt", Mode: 0o644, Content: old.Certs[id]}, protocol.File{Path: base + ".key", Mode: 0o600, Content: old.Keys[id]})
+	what := "files"
+	if len(ids) > 0 {
+		what = "certificates"
+		old := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
+		var gone []string
+		for _, id := range ids {
+			old.Keys[id], old.Certs[id] = t.Keys[vouch.Was(id)], t.Certs[vouch.Was(id)]
+			gone = append(gone, vouch.Was(id))
+			base := trust.Dir + strings.TrimPrefix(id, m.Name)
+			b.files = append(b.files, protocol.File{Path: base + ".crt", Mode: 0o644, Content: old.Certs[id]}, protocol.File{Path: base + ".key", Mode: 0o600, Content: old.Keys[id]})
+		}
+		if err := r.ChangeTrust(t, old, gone...); err != nil {
+			return errors.Join(cause, err)
+		}
 	}
-	if err := r.ChangeTrust(t, old, gone...); err != nil {
-		return errors.Join(cause, err)
-	}
-	if _, err := c.Put(ctx, files, nil); err != nil {
-		return errors.Join(cause, fmt.Errorf("putting the old pairs back: %w", err))
+	if _, err := c.Put(ctx, b.files, b.none); err != nil {
+		return errors.Join(cause, fmt.Errorf("putting the %s before back: %w", what, err))
 	}
 	for _, u := range units {
 		if err := c.Do(ctx, protocol.UnitsRestart, u); err != nil {
-			return errors.Join(cause, fmt.Errorf("restarting %s with the old pairs: %w", u, err))
+			return errors.Join(cause, fmt.Errorf("restarting %s with the %s before: %w", u, what, err))
+		}
+	}
+	if len(units) > 0 {
+		if _, err := c.Put(ctx, nil, []string{nodeconf.Pending}); err != nil {
+			return errors.Join(cause, err)
 		}
 	}
 	var ue *machine.UnitError
-	se := &StepError{Err: fmt.Errorf("it did not become well with its new certificates, and the old pairs were put back: %w", cause), Todo: "the others were not touched; mend the cause and run it again"}
+	se := &StepError{Err: fmt.Errorf("it did not become well with its new %[1]s, and the %[1]s before were put back: %[2]w", what, cause), Todo: "the others were not touched; mend the cause and run it again"}
 	if errors.As(cause, &ue) {
 		se.Unit, se.Exit = ue.State.Name, ue.State.ExitCode
 	}

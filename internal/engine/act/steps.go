@@ -461,9 +461,43 @@ func (r *Run) label(ctx context.Context, m topology.Machine) error {
 	})
 }
 
-// ready waits until a node is Ready in its version, and its proxy has installed
-// the services; on the control plane also API server and datastore member.
+// running waits until every unit runs that a machine is to run. One that was stopped, or that
+// systemd has given up, is started: no later step would. Controllers end whenever they lose their
+// lease, and are started again by systemd: those are waited for.
+func (r *Run) running(ctx context.Context, m topology.Machine) error {
+	return r.With(ctx, m.Name, func(c session.Machine) error {
+		return session.Until(ctx, "all of its units to run", func(ctx context.Context) (string, error) {
+			us, err := c.Units(ctx)
+			if err != nil {
+				return "", err
+			}
+			state := map[string]string{}
+			for _, u := range us {
+				state[u.Name] = u.State
+			}
+			var not []string
+			for _, u := range nodeconf.Units(m) {
+				switch state[u] {
+				case "active":
+				case "", "inactive", "failed":
+					if err := c.Do(ctx, protocol.UnitsStart, u); err != nil {
+						return "", err
+					}
+				default:
+					not = append(not, u+" is "+state[u])
+				}
+			}
+			return strings.Join(not, "; "), nil
+		})
+	})
+}
+
+// ready waits until all of a machine's units run, its node is Ready in its version, and its proxy
+// has installed the services; on the control plane also API server and datastore member.
 func (r *Run) ready(ctx context.Context, m topology.Machine) error {
+	if err := r.running(ctx, m); err != nil {
+		return err
+	}
 	if m.Is(versions.Member) {
 		if err := r.memberWell(ctx, m); err != nil {
 			return err

@@ -2,11 +2,13 @@ package act
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
@@ -15,6 +17,7 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
+	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 )
 
@@ -33,6 +36,14 @@ type writing struct {
 	cut             []string        // units that a run which was cut off has still to restart
 	restart, reload []string        // units that read a file anew, by a restart or when told to
 	again           []string        // those that ran, and are restarted
+	before          before          // what changes, as it was found
+}
+
+// before is what lay on a machine where something else is written now: its own pairs are not
+// among it, which the memory keeps.
+type before struct {
+	files []protocol.File
+	none  []string // paths at which nothing lay
 }
 
 // writeFiles brings a machine's files to what is rendered, and has what reads them take
@@ -61,7 +72,7 @@ func (r *Run) writeFiles(ctx context.Context, m topology.Machine) error {
 			return w.move(ctx, c)
 		}
 		if err := r.takeUp(ctx, c, w, changed); err != nil {
-			return r.putBack(ctx, c, m, changed, w.again, err)
+			return r.putBack(ctx, c, m, changed, w.again, r.worthBack(ctx, w), err)
 		}
 		return r.written(ctx, c, w)
 	})
@@ -88,6 +99,7 @@ func (r *Run) toWrite(ctx context.Context, c session.Machine, m topology.Machine
 	if w.stale, err = leftover(ctx, c, rendered, w.slot); err != nil {
 		return nil, err
 	}
+	left := slices.Clone(w.stale)
 	if w.own, err = look.Own(ctx, r.Session, r.Cluster, m, c); err != nil {
 		return nil, err
 	}
@@ -116,7 +128,7 @@ func (r *Run) toWrite(ctx context.Context, c session.Machine, m topology.Machine
 		w.active[u] = w.active[u] || !w.trying[u] || r.View.Seen.Now
 		w.trying[u] = w.trying[u] && !r.View.Seen.Now
 	}
-	if err := w.affects(ctx, c, rendered); err != nil {
+	if err := w.affects(ctx, c, rendered, left); err != nil {
 		return nil, err
 	}
 	if len(w.again) > 0 {
@@ -129,13 +141,13 @@ func (r *Run) toWrite(ctx context.Context, c session.Machine, m topology.Machine
 
 // affects finds the units that read what is about to change only when they start, with
 // those that an earlier run was cut off before it restarted, and those that are told to
-// read it again.
-func (w *writing) affects(ctx context.Context, c session.Machine, rendered []nodeconf.File) error {
+// read it again. left are files that go since nothing is rendered there any more.
+func (w *writing) affects(ctx context.Context, c session.Machine, rendered []nodeconf.File, left []string) error {
 	var paths []string
 	for _, f := range w.files {
 		paths = append(paths, f.Path)
 	}
-	have, err := c.Digests(ctx, paths)
+	have, err := c.Digests(ctx, append(paths, left...))
 	if err != nil {
 		return err
 	}
@@ -144,17 +156,58 @@ func (w *writing) affects(ctx context.Context, c session.Machine, rendered []nod
 		if have[f.Path] != session.FileDigest(f) {
 			w.restart = append(w.restart, rendered[i].Restart...)
 			w.reload = append(w.reload, rendered[i].Reload...)
+			if !rendered[i].Own() {
+				left = append(left, f.Path)
+			}
 		}
+	}
+	if err := w.keep(ctx, c, have, left); err != nil {
+		return err
 	}
 	if len(w.own.Stale) > 0 {
 		w.restart = append(w.restart, nodeconf.UnitKubelet)
 	}
 	for _, u := range nodeconf.Units(w.m) {
-		if w.active[u] && slices.Contains(w.restart, u) {
+		// One that is between two of its own starts ran a moment ago, and is to run again.
+		if (w.active[u] || w.trying[u]) && slices.Contains(w.restart, u) {
 			w.again = append(w.again, u)
 		}
 	}
 	return nil
+}
+
+// keep reads what lies at paths that are about to change. have are the digests of what is there.
+func (w *writing) keep(ctx context.Context, c session.Machine, have map[string]string, paths []string) error {
+	if w.slot != w.facts.Active {
+		return nil // nothing runs from there yet
+	}
+	content, err := c.Read(ctx, paths...)
+	if err != nil {
+		return err
+	}
+	for _, p := range paths {
+		b, ok := content[p]
+		if !ok {
+			w.before.none = append(w.before.none, p)
+			continue
+		}
+		f := protocol.File{Path: p, Mode: session.ModeOf(have[p]), Content: b}
+		if session.FileDigest(f) == have[p] { // and not longer than what is read at once
+			w.before.files = append(w.before.files, f)
+		}
+	}
+	return nil
+}
+
+// worthBack is what a machine gets back that did not become well: what it had, where it was well
+// with that and a person did not stop the run. Where something is to hold at once, or the machine
+// is at another address now, what was there before is of no use.
+func (r *Run) worthBack(ctx context.Context, w *writing) before {
+	seen := r.View.Seen
+	if ctx.Err() == context.Canceled || seen.Now || seen.Restores != nil || seen.Machines[w.m.Name].Moved.IsValid() || len(w.again)+len(w.reload) == 0 {
+		return before{}
+	}
+	return w.before
 }
 
 // mayRestart evaluates the quorum guard where the files restart a member, which the plan
@@ -206,11 +259,10 @@ func (w *writing) orders() []order {
 	for _, u := range nodeconf.Units(w.m) {
 		restarts := slices.Contains(w.restart, u)
 		switch {
-		case w.trying[u] && restarts, u == nodeconf.UnitKubelet && w.m.ByToken && !w.own.Client && w.active[u]:
-			// It fails and is started again and again, as it was before, or has to enrol
-			// first: the step that starts it does so with what was just written.
+		case u == nodeconf.UnitKubelet && w.m.ByToken && !w.own.Client && w.active[u]:
+			// It has to enrol first: the step that starts it does so with what was just written.
 			out = append(out, order{protocol.UnitsStop, u})
-		case !w.active[u]:
+		case !w.active[u] && !w.trying[u]:
 		case restarts:
 			out = append(out, order{protocol.UnitsRestart, u})
 		case slices.Contains(w.reload, u):
@@ -223,17 +275,38 @@ func (w *writing) orders() []order {
 // takeUp has what runs take the files up, and waits until the machine is well with them.
 func (r *Run) takeUp(ctx context.Context, c session.Machine, w *writing, changed []string) error {
 	for _, o := range w.orders() {
-		var err error
-		if o.method == protocol.UnitsReload {
-			err = reload(ctx, c, o.unit)
-		} else {
-			err = c.Do(ctx, o.method, o.unit)
-		}
-		if err != nil {
+		if err := w.give(ctx, c, o); err != nil {
 			return err
 		}
 	}
 	return r.works(ctx, w.m, changed, w.active)
+}
+
+// tryingPatience is how long a unit is waited for that was between two starts of its own when it
+// was looked at.
+const tryingPatience = 20 * time.Second
+
+// give gives an order. A unit that failed before, too, and goes on trying is no failure: what it
+// waits for may have a step of its own, and the step that looks whether all of the machine is well
+// has it run, or says that it does not.
+func (w *writing) give(ctx context.Context, c session.Machine, o order) error {
+	within := ctx
+	if w.trying[o.unit] {
+		var cancel context.CancelFunc
+		within, cancel = context.WithTimeout(ctx, tryingPatience)
+		defer cancel()
+	}
+	var err error
+	if o.method == protocol.UnitsReload {
+		err = reload(within, c, o.unit)
+	} else {
+		err = c.Do(within, o.method, o.unit)
+	}
+	var failed *machine.UnitError
+	if w.trying[o.unit] && ctx.Err() == nil && (errors.As(err, &failed) || within.Err() != nil) {
+		return nil
+	}
+	return err
 }
 
 // written forgets what only a run that was cut off would have needed.

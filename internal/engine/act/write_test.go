@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
@@ -239,7 +240,7 @@ func TestOrders(t *testing.T) {
 		{"of what does not run", writing{m: w, restart: []string{"kubelet.service"}}, ""},
 		{"a reload", writing{m: w, active: all(w), reload: []string{"containerd.service"}}, "units.reload containerd.service"},
 		{"both", writing{m: w, active: all(w), restart: []string{"containerd.service"}, reload: []string{"containerd.service"}}, "units.restart containerd.service"},
-		{"of what fails and tries again", writing{m: w, trying: map[string]bool{"kubelet.service": true}, restart: []string{"kubelet.service"}}, "units.stop kubelet.service"},
+		{"of what fails and tries again", writing{m: w, trying: map[string]bool{"kubelet.service": true}, restart: []string{"kubelet.service"}}, "units.restart kubelet.service"},
 		{"of what has to enrol first", writing{m: byToken, active: all(w)}, "units.stop kubelet.service"},
 		{"of what has enrolled", writing{m: byToken, active: all(w), own: look.OwnPairs{Client: true}}, ""},
 		{"member alone", writing{m: control, active: all(control), restart: []string{"etcd.service"}, again: []string{"etcd.service"}}, "units.restart etcd.service"},
@@ -309,9 +310,8 @@ func TestConnectionBreaks(t *testing.T) {
 	}
 }
 
-// What a run that was cut off had stopped ran, and is started again; what fails and is tried
-// again is stopped for the step that starts it, unless everything is written at once and no
-// other step comes.
+// What a run that was cut off had stopped ran, and is started again; so is what is between two of
+// its own starts at the moment.
 func TestWriteGoesOn(t *testing.T) {
 	for _, x := range []struct {
 		state string
@@ -319,7 +319,7 @@ func TestWriteGoesOn(t *testing.T) {
 		want  string
 	}{
 		{"active", false, "restart kubelet.service"}, {"inactive", false, "restart kubelet.service"}, {"failed", false, "restart kubelet.service"},
-		{"activating", false, "stop kubelet.service"}, {"activating", true, "restart kubelet.service"}, {"inactive", true, "restart kubelet.service"},
+		{"activating", false, "restart kubelet.service"}, {"activating", true, "restart kubelet.service"}, {"inactive", true, "restart kubelet.service"},
 	} {
 		_, r, m, fm := worker(t)
 		r.View.Seen.Now = x.now
@@ -340,5 +340,124 @@ func TestWriteGoesOn(t *testing.T) {
 		if _, left := fm.Files[nodeconf.Pending]; left {
 			t.Errorf("%s: it is still to be done", x.state)
 		}
+	}
+}
+
+// A unit that is between two of its own starts when it is looked at runs afterwards; one that
+// goes on failing is no failure of what was written, and nothing is put back for it.
+func TestWriteBetweenStarts(t *testing.T) {
+	for _, fails := range []bool{false, true} {
+		_, r, m, fm := worker(t)
+		f := fm.Files[protocol.SlotDir+"a/etc/kubelet.yaml"]
+		f.Content = []byte("edited by hand\n")
+		fm.Files[f.Path] = f
+		fm.States["kubelet.service"] = "activating"
+		fm.Fail = func(what string) error {
+			if fails && what == "restart kubelet.service" {
+				return &machine.UnitError{Text: "kubelet.service: exit code 1", State: protocol.UnitState{Name: "kubelet.service", ExitCode: 1}}
+			}
+			return nil
+		}
+		if err := r.writeFiles(t.Context(), m); err != nil {
+			t.Fatalf("it fails: %v, and %v", fails, err)
+		}
+		if !fails && fm.States["kubelet.service"] != "active" {
+			t.Errorf("it is %s", fm.States["kubelet.service"])
+		}
+		if string(fm.Files[f.Path].Content) == "edited by hand\n" {
+			t.Error("the file was not written")
+		}
+	}
+}
+
+// What was written in place and does not come up is taken back, with what reads it: contents,
+// modes, files that were not there and such as were taken away.
+func TestWriteTakenBack(t *testing.T) {
+	_, r, m, fm := worker(t)
+	old := "/etc/kubernetes/old"
+	fm.Files[nodeconf.Record] = withFile(fm.Files[nodeconf.Record], old)
+	fm.Files[old] = protocol.File{Path: old, Mode: 0o640, Content: []byte("old\n")}
+	kubelet, runtime := protocol.SlotDir+"a/etc/kubelet.yaml", protocol.SlotDir+"a/etc/containerd.toml"
+	before := protocol.File{Path: kubelet, Mode: 0o600, Content: []byte("as before\n")}
+	fm.Files[kubelet] = before
+	delete(fm.Files, runtime)
+	failed := 0
+	fm.Fail = func(what string) error {
+		if what == "restart kubelet.service" {
+			if failed++; failed == 1 {
+				return &machine.UnitError{Text: "kubelet.service: exit code 1", State: protocol.UnitState{Name: "kubelet.service", ExitCode: 1}}
+			}
+		}
+		return nil
+	}
+	err := r.writeFiles(t.Context(), m)
+	var se *StepError
+	if !errors.As(err, &se) || se.Unit != "kubelet.service" || se.Exit != 1 || !strings.Contains(err.Error(), "the files before were put back") || se.Todo == "" {
+		t.Errorf("it ended with %v", err)
+	}
+	if f := fm.Files[kubelet]; string(f.Content) != "as before\n" || f.Mode != 0o600 {
+		t.Errorf("it has %o %q", f.Mode, f.Content)
+	}
+	if f := fm.Files[old]; string(f.Content) != "old\n" || f.Mode != 0o640 {
+		t.Errorf("what was taken away is %o %q", f.Mode, f.Content)
+	}
+	if _, there := fm.Files[runtime]; there {
+		t.Error("what was not there before is there")
+	}
+	if _, left := fm.Files[nodeconf.Pending]; left || failed != 2 || fm.States["kubelet.service"] != "active" {
+		t.Errorf("restarted %d times, left to do: %v, %s", failed, left, fm.States["kubelet.service"])
+	}
+	// Where everything is to hold at once, what was before is of no use.
+	r.View.Seen.Now = true
+	failed = 0
+	if err := r.writeFiles(t.Context(), m); err == nil || strings.Contains(err.Error(), "put back") {
+		t.Errorf("at once: %v", err)
+	}
+	// Nor does a person who stops the run want it.
+	r.View.Seen.Now, failed = false, 0
+	fm.Files[kubelet] = before
+	ctx, cancel := context.WithCancel(t.Context())
+	fm.Fail = func(what string) error {
+		if what == "restart kubelet.service" {
+			cancel()
+			return ctx.Err()
+		}
+		return nil
+	}
+	if err := r.writeFiles(ctx, m); err == nil || string(fm.Files[kubelet].Content) == "as before\n" {
+		t.Errorf("interrupted: %v, %q", err, fm.Files[kubelet].Content)
+	}
+}
+
+// A machine of which a unit was stopped is well when that runs, and not before.
+func TestReadyHasAllRun(t *testing.T) {
+	w := enginetest.New(t, 1)
+	r := at(t, w)
+	m, fm := w.Of(versions.Control)
+	runs(m, fm)
+	fm.States["kube-scheduler.service"], fm.States["kube-controller-manager.service"] = "inactive", "failed"
+	fm.Done()
+	if err := r.running(t.Context(), m); err != nil {
+		t.Fatal(err)
+	}
+	if done := fm.Done(); !slices.Equal(done, []string{"start kube-controller-manager.service", "start kube-scheduler.service"}) {
+		t.Errorf("done is %q", done)
+	}
+	// One that systemd is about to start is waited for.
+	fm.States["kube-scheduler.service"] = "activating"
+	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
+	defer cancel()
+	if err := r.running(ctx, m); err == nil || !strings.Contains(err.Error(), "kube-scheduler.service is activating") {
+		t.Errorf("it ended with %v", err)
+	}
+	if done := fm.Done(); len(done) > 0 {
+		t.Errorf("done is %q", done)
+	}
+	fm.States["kube-scheduler.service"] = "inactive"
+	fm.Fail = func(string) error { return errors.New("it does not start") }
+	ctx, cancel = context.WithTimeout(t.Context(), 200*time.Millisecond)
+	defer cancel()
+	if err := r.ready(ctx, m); err == nil || !strings.Contains(err.Error(), "it does not start") {
+		t.Errorf("ready with a unit that is stopped: %v", err)
 	}
 }

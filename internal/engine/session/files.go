@@ -5,7 +5,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"runtime"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
@@ -126,6 +128,13 @@ func RenderAll(c *topology.Cluster, t *store.Trust, each func(topology.Machine, 
 		})
 	}
 	return g.Wait()
+}
+
+// ModeOf is the mode that is part of what the agent says of a file.
+func ModeOf(digest string) fs.FileMode {
+	_, mode, _ := strings.Cut(digest, " ")
+	n, _ := strconv.ParseUint(mode, 8, 32)
+	return fs.FileMode(n).Perm()
 }
 
 // FileDigest is what the agent says of a file with this content and mode.
