@@ -266,7 +266,8 @@ func (s *System) Artefact(ctx context.Context, registry, ref string) (v1.Image, 
 	return remote.Image(r, remote.WithContext(ctx), remote.WithTransport(&http.Transport{DialContext: s.Dial, DisableKeepAlives: true}))
 }
 
-// applied says which of the system's own tools makes what lies under a path hold.
+// applied says which of the system's own tools makes what lies under a path hold, in order:
+// settings may be those of a module.
 var applied = []struct {
 	path string // or the folder of files
 	tool func(file string) []string
@@ -274,6 +275,7 @@ var applied = []struct {
 	{"/etc/hostname", func(f string) []string { return []string{"hostname", "-F", f} }},
 	{"/etc/sysusers.d/", func(f string) []string { return []string{"systemd-sysusers", f} }},
 	{"/etc/tmpfiles.d/", func(f string) []string { return []string{"systemd-tmpfiles", "--create", f} }},
+	{"/etc/modules-load.d/", func(f string) []string { return []string{"/lib/systemd/systemd-modules-load", f} }},
 	{"/etc/sysctl.d/", func(f string) []string { return []string{"/lib/systemd/systemd-sysctl", f} }},
 	{"/etc/ssh/sshd_config.d/", func(string) []string { return []string{"systemctl", "reload", "ssh.service"} }},
 }
@@ -289,7 +291,13 @@ func (s *System) Written(ctx context.Context, changed []string) error {
 			if _, err := os.Stat(p); err != nil {
 				continue
 			}
-			if err := run(ctx, a.tool(p)...); err != nil {
+			err := run(ctx, a.tool(p)...)
+			if p == nodeconf.KernelModules || p == nodeconf.KernelSettings {
+				// What is built into a kernel cannot be loaded, and what cannot be set is passed
+				// over without a word: what the kernel shows afterwards decides.
+				err = kernelHas(p, err)
+			}
+			if err != nil {
 				return fmt.Errorf("applying %s: %w", p, err)
 			}
 		}
@@ -300,6 +308,30 @@ func (s *System) Written(ctx context.Context, changed []string) error {
 		}
 	}
 	return nil
+}
+
+// kernelHas looks whether the kernel has what a file asks of it; tool is how its application ended.
+func kernelHas(file string, tool error) error {
+	var lacks []string
+	if file == nodeconf.KernelModules {
+		for _, m := range nodeconf.Modules {
+			if _, err := os.Stat(m.Shows); err != nil {
+				lacks = append(lacks, fmt.Sprintf("the kernel has no %s (%s)", m.Name, m.For))
+			}
+		}
+	} else {
+		shown := map[string][]byte{}
+		for _, p := range nodeconf.KernelAsks() {
+			if b, err := os.ReadFile(p); err == nil {
+				shown[p] = b
+			}
+		}
+		lacks = nodeconf.KernelLacks(shown)
+	}
+	if len(lacks) == 0 {
+		return nil
+	}
+	return errors.Join(errors.New(strings.Join(lacks, "; ")), tool)
 }
 
 // zone sets the clock's zone to the one that was written.

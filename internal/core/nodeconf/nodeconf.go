@@ -702,7 +702,7 @@ SystemdCgroup = true
 conf_dir = "/etc/cni/net.d"
 bin_dirs = ["/opt/cni/bin", "/usr/lib/cni"]
 `, []string{UnitContainerd})
-	r.text("/etc/sysctl.d/90-verbund.conf", 0o644, "# pods are reached through the node\nnet.ipv4.ip_forward = 1\n", nil)
+	r.kernel()
 	// Where machines have a way out, what the site's registry does not have comes from where
 	// its name says: that is what a file without a server means.
 	head := fmt.Sprintf("# everything comes through the site's registry\nserver = \"http://%s\"\n", c.Registry)

@@ -18,6 +18,7 @@ const (
 	Runs  Question = "runs"  // a pod that began on it answers that it is ready
 	Port  Question = "port"  // from outside, its node port is answered by that pod
 	Name  Question = "name"  // its pod finds the service by name, and is answered
+	Near  Question = "near"  // its pod is answered by another one of the same node, through a service
 	Zones Question = "zones" // its pod reaches a pod in every zone
 	Logs  Question = "logs"  // what its pod wrote can be read through the API
 )
@@ -31,7 +32,7 @@ const (
 )
 
 // OfNodes are the questions of nodes, in the order in which one depends on another.
-var OfNodes = []Question{Ready, Runs, Port, Name, Zones, Logs}
+var OfNodes = []Question{Ready, Runs, Port, Name, Near, Zones, Logs}
 
 // Quick says whether a question is part of a quick proof: what takes no longer than a pod
 // needs to start.

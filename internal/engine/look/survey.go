@@ -37,6 +37,7 @@ const (
 	AskVersions Question = "versions" // component by component
 	AskClock    Question = "clock"    // near this computer's
 	AskAddress  Question = "address"  // on a card of the declared subnet
+	AskKernel   Question = "kernel"   // modules and settings that nodes need
 	AskPorts    Question = "ports"    // free, or held by what should hold them
 	AskPeers    Question = "peers"    // other machines can be reached
 	AskNames    Question = "names"    // resolve
@@ -46,7 +47,7 @@ const (
 )
 
 // Questions lists them all.
-var Questions = []Question{AskLogin, AskHostKey, AskRights, AskSize, AskVersions, AskClock, AskAddress, AskPorts, AskPeers, AskNames, AskRegistry, AskDisk, AskPast}
+var Questions = []Question{AskLogin, AskHostKey, AskRights, AskSize, AskVersions, AskClock, AskAddress, AskKernel, AskPorts, AskPeers, AskNames, AskRegistry, AskDisk, AskPast}
 
 // Questions about the site.
 const (
@@ -225,8 +226,29 @@ func (q *surveyor) ask(ctx context.Context, im site.Machine, exists bool) {
 	q.note(AskHostKey, Well, "", "")
 	q.facts(im, f, asked.Add(took/2))
 	q.versions(f)
+	q.kernel(ctx, c)
 	q.past(ctx, c)
 	q.probe(ctx, c, f)
+}
+
+// kernel looks whether a node's kernel does what nodes need.
+func (q *surveyor) kernel(ctx context.Context, c session.Machine) {
+	if !q.m.IsNode() {
+		q.note(AskKernel, Well, "", "")
+		return
+	}
+	shown, err := c.Read(ctx, append(nodeconf.KernelAsks(), nodeconf.KernelSettings)...)
+	lacks := nodeconf.KernelLacks(shown)
+	switch {
+	case err != nil:
+		q.note(AskKernel, Bad, err.Error(), "")
+	case len(lacks) == 0:
+		q.note(AskKernel, Well, "", "")
+	case string(shown[nodeconf.KernelSettings]) != nodeconf.KernelText():
+		q.note(AskKernel, Later, "its modules and settings are not written yet", "")
+	default:
+		q.note(AskKernel, Bad, strings.Join(lacks, "; "), fmt.Sprintf("somebody changed it, or the kernel lacks a module: restart %s, or load %s and apply %s there", q.m.Name, nodeconf.KernelModules, nodeconf.KernelSettings))
+	}
 }
 
 // facts judges what the machine says of itself; asked is about when it said so.

@@ -15,6 +15,7 @@ import (
 
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
@@ -141,6 +142,16 @@ func TestSurveyOfAMachine(t *testing.T) {
 		t.Fatal(err)
 	}
 	x.want(AskVersions, Later, "containerd none, declared v2.4.2; kubelet v1.36.3, declared v1.37.2")
+
+	x.want(AskKernel, Later, "not written yet")
+	put(nodeconf.KernelSettings, nodeconf.KernelText())
+	x.want(AskKernel, Bad, "net.ipv4.ip_forward is 0, and 1 is needed")
+	for _, k := range nodeconf.Settings {
+		put(k.Path(), k.Value+"\n")
+	}
+	x.want(AskKernel, Well, "")
+	put("/proc/sys/net/bridge/bridge-nf-call-iptables", "0\n")
+	x.want(AskKernel, Bad, "net.bridge.bridge-nf-call-iptables is 0")
 
 	x.host.Suffer(host.Faults{Full: true})
 	x.want(AskDisk, Bad, "of 20GiB are free, and two slots may need 2GiB")

@@ -34,6 +34,7 @@ const Namespace = "verbund-proof"
 
 const (
 	witness   = "witness"   // on every node
+	neighbour = "neighbour" // beside it, for it to ask
 	returning = "returning" // one pod that is deleted
 	port      = 8080        // of the witness
 )
@@ -232,19 +233,34 @@ func (p *proving) deploy(ctx context.Context) error {
 		return err
 	}
 	p.nodePort = made.Spec.Ports[0].NodePort
-	pod := p.pod(witness)
-	pod.Spec.Tolerations = []corev1.Toleration{{Operator: corev1.TolerationOpExists}}
-	if _, err := p.k.AppsV1().DaemonSets(Namespace).Create(ctx, &appsv1.DaemonSet{ObjectMeta: metav1.ObjectMeta{Name: witness},
-		Spec: appsv1.DaemonSetSpec{Selector: &metav1.LabelSelector{MatchLabels: labelsOf(witness)}, Template: pod}}, metav1.CreateOptions{}); err != nil || p.Quick {
+	if err := p.everywhere(ctx, witness); err != nil || p.Quick {
+		return err
+	}
+	// Whoever asks for it is answered on the own node, or not at all.
+	local := corev1.ServiceInternalTrafficPolicyLocal
+	if _, err := p.k.CoreV1().Services(Namespace).Create(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: neighbour}, Spec: corev1.ServiceSpec{Selector: labelsOf(neighbour),
+		InternalTrafficPolicy: &local, Ports: []corev1.ServicePort{{Name: "http", Port: 80, TargetPort: intstr.FromInt32(port)}}}}, metav1.CreateOptions{}); err != nil {
+		return err
+	}
+	if err := p.everywhere(ctx, neighbour); err != nil {
 		return err
 	}
 	one := int32(1)
-	pod = p.pod(returning)
+	pod := p.pod(returning)
 	// Whoever takes the place of one that ends does so elsewhere.
 	pod.Spec.Affinity = &corev1.Affinity{PodAntiAffinity: &corev1.PodAntiAffinity{RequiredDuringSchedulingIgnoredDuringExecution: []corev1.PodAffinityTerm{
 		{LabelSelector: &metav1.LabelSelector{MatchLabels: labelsOf(returning)}, TopologyKey: corev1.LabelHostname}}}}
 	_, err = p.k.AppsV1().Deployments(Namespace).Create(ctx, &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: returning},
 		Spec: appsv1.DeploymentSpec{Replicas: &one, Selector: &metav1.LabelSelector{MatchLabels: labelsOf(returning)}, Template: pod}}, metav1.CreateOptions{})
+	return err
+}
+
+// everywhere has a pod on every node, whatever is tainted.
+func (p *proving) everywhere(ctx context.Context, name string) error {
+	pod := p.pod(name)
+	pod.Spec.Tolerations = []corev1.Toleration{{Operator: corev1.TolerationOpExists}}
+	_, err := p.k.AppsV1().DaemonSets(Namespace).Create(ctx, &appsv1.DaemonSet{ObjectMeta: metav1.ObjectMeta{Name: name},
+		Spec: appsv1.DaemonSetSpec{Selector: &metav1.LabelSelector{MatchLabels: labelsOf(name)}, Template: pod}}, metav1.CreateOptions{})
 	return err
 }
 
@@ -360,12 +376,17 @@ func (p *proving) askNode(ctx context.Context, m topology.Machine, partners []pr
 	if p.Quick || err != nil {
 		return
 	}
-	name := fmt.Sprintf("%s.%s.svc.%s", witness, Namespace, p.c.Domain)
-	began = time.Now()
-	err = p.until(ctx, name+" to answer its pod", func(ctx context.Context) error {
-		return page(ctx, "http://"+at+"/ask?name="+url.QueryEscape(name), witness)
-	})
-	p.judge(m.Name, proof.Name, began, name, err)
+	for _, x := range []struct {
+		q       proof.Question
+		service string // called as its pods, which say their names
+	}{{proof.Name, witness}, {proof.Near, neighbour}} {
+		name := fmt.Sprintf("%s.%s.svc.%s", x.service, Namespace, p.c.Domain)
+		began = time.Now()
+		err = p.until(ctx, name+" to answer its pod", func(ctx context.Context) error {
+			return page(ctx, "http://"+at+"/ask?name="+url.QueryEscape(name), x.service)
+		})
+		p.judge(m.Name, x.q, began, name, err)
+	}
 	p.askZones(ctx, m, at, partners)
 	began = time.Now()
 	err = p.until(ctx, "its pod's log", func(ctx context.Context) error {

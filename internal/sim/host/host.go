@@ -257,6 +257,9 @@ func Boot(ctx context.Context, spec Spec, programs map[string]Program, onReboot 
 	if err := pause(h.ctx, h.Scale(20*time.Second)); err != nil {
 		return nil, err
 	}
+	if err := h.bootKernel(); err != nil {
+		return nil, fmt.Errorf("kernel of %s: %w", spec.Name, err)
+	}
 	h.Console("%s booted, image %s", spec.Name, spec.Image)
 	h.manager = newManager(h)
 	if err := h.serveSSH(onReboot); err != nil {

@@ -142,6 +142,28 @@ const (
 // ErrRefused is a connection to a pod port that nobody serves.
 var ErrRefused = errors.New("connection refused")
 
+// DialFromPod connects to a pod or service address, as a pod of this machine would. Where packets
+// between pods of a machine do not pass the packet filter, nobody answers in the name of a service
+// whose pod is here: the answer comes from an address that was not asked.
+func (n *Net) DialFromPod(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	n.mu.Lock()
+	eps, service := n.services[to]
+	var pod netip.AddrPort
+	if len(eps) > 0 {
+		pod = eps[n.dice.IntN(len(eps))]
+	}
+	_, local := n.pods[pod.Addr()]
+	n.mu.Unlock()
+	if !service || len(eps) == 0 {
+		return n.DialPod(ctx, to)
+	}
+	if local && !n.host.bridges() {
+		<-ctx.Done()
+		return nil, fmt.Errorf("service %s: connection timed out", to)
+	}
+	return n.DialPod(ctx, pod)
+}
+
 // DialPod connects to a pod or service address, as something on this machine would.
 func (n *Net) DialPod(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
 	n.mu.Lock()

@@ -47,9 +47,6 @@ func (s system) Write(p string, r io.Reader, size int64, mode fs.FileMode) error
 	return s.writeFrom(p, r, size, mode)
 }
 
-// Written does nothing: whoever reads these files on a simulated machine reads them anew.
-func (s system) Written(context.Context, []string) error { return nil }
-
 // Version is what the stand-in's descriptor says; that of a program, whether it can run here
 // or not, was written beside it when it was fetched.
 func (s system) Version(p string) (string, error) {

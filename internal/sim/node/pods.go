@@ -267,7 +267,7 @@ func passOn(w http.ResponseWriter, r *http.Request, p *PodEnv) {
 		if err != nil {
 			return nil, err
 		}
-		return p.Host.Net.DialPod(ctx, netip.AddrPortFrom(at, uint16(n)))
+		return p.Host.Net.DialFromPod(ctx, netip.AddrPortFrom(at, uint16(n)))
 	}}}
 	a, err := c.Do(q)
 	if err != nil {
@@ -284,7 +284,7 @@ func (p *PodEnv) resolve(ctx context.Context, name string) (netip.Addr, error) {
 	if !p.DNS.IsValid() {
 		return netip.Addr{}, fmt.Errorf("lookup %s: the pod was given no name server", name)
 	}
-	c, err := p.Host.Net.DialPod(ctx, netip.AddrPortFrom(p.DNS, 53))
+	c, err := p.Host.Net.DialFromPod(ctx, netip.AddrPortFrom(p.DNS, 53))
 	if err != nil {
 		return netip.Addr{}, fmt.Errorf("lookup %s on %s: %w", name, p.DNS, err)
 	}

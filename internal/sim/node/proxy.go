@@ -124,6 +124,9 @@ func (p *proxy) install(svcs, slices cache.SharedIndexInformer) {
 			at := netip.AddrPortFrom(ip, uint16(sp.Port))
 			ready, here := p.pods(eps[s.Namespace+"/"+s.Name], sp.Name)
 			table[at] = ready
+			if s.Spec.InternalTrafficPolicy != nil && *s.Spec.InternalTrafficPolicy == corev1.ServiceInternalTrafficPolicyLocal {
+				table[at] = here // whoever asks from within is taken to pods of this node alone
+			}
 			if sp.NodePort == 0 {
 				continue
 			}
