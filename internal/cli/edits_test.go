@@ -416,7 +416,7 @@ func TestSurvey(t *testing.T) {
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
 	var as []struct{ Machine, Question, State string }
-	if err := json.Unmarshal([]byte(w.ok("survey", "-o", "json")), &as); err != nil || len(as) != 2+3*13 {
+	if err := json.Unmarshal([]byte(w.ok("survey", "-o", "json")), &as); err != nil || len(as) != 2+3*14 {
 		t.Errorf("%d answers, %v", len(as), err)
 	}
 	for _, a := range as {

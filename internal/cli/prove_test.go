@@ -59,7 +59,7 @@ func TestProve(t *testing.T) {
 	t.Parallel()
 	w, k, file := raisedWorld(t, "v1.37.2")
 	p := w.proves(0)
-	if len(p.Answers) != 3+8*6 {
+	if len(p.Answers) != 3+8*7 {
 		t.Errorf("%d answers", len(p.Answers))
 	}
 	for _, a := range p.Answers {
@@ -101,7 +101,7 @@ func TestProve(t *testing.T) {
 			t.Errorf("%s finds names without a DNS: %s", n, s)
 		}
 	}
-	for _, q := range []string{"runs", "port", "zones", "logs", "returns"} {
+	for _, q := range []string{"runs", "port", "near", "zones", "logs", "returns"} {
 		for n, s := range p.states(q) {
 			if s != "holds" {
 				t.Errorf("without DNS, %s of %q %s", q, n, s)

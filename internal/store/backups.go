@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -58,13 +59,73 @@ func (s *Store) BackupKey() (*age.X25519Identity, error) {
 	return readIdentity(b)
 }
 
-// OpensBackups is what opens the backups; nil when there is nothing that does.
-func (s *Store) OpensBackups() (*age.X25519Identity, error) {
-	plain, err := s.openedAside()
-	if err != nil || plain == nil {
+// Openers are what opens and closes the backups of a cluster.
+type Openers struct {
+	// Own closes new ones, and opens them; nil where there is none yet. Closed is the same, closed
+	// like the store.
+	Own    *age.X25519Identity
+	Closed []byte
+	// Beside are all that lie beside the backups and open here: Own, and those of earlier lives.
+	Beside []age.Identity
+	// Keys open the store, and the stores of earlier lives of the cluster.
+	Keys []age.Identity
+	// Trouble is why the store's key is not to be had.
+	Trouble error
+}
+
+// String does not say what it holds.
+func (o Openers) String() string {
+	return fmt.Sprintf("%d identities and %d keys", len(o.Beside), len(o.Keys))
+}
+
+// GoString does not either.
+func (o Openers) GoString() string { return o.String() }
+
+// OpensBackups is what opens the backups. That of an earlier life of the cluster opens with the
+// key of that one, which is kept as long as there are backups.
+func (s *Store) OpensBackups() (*Openers, error) {
+	out := &Openers{}
+	if s.keeper == nil {
+		return out, nil
+	}
+	p, err := s.Protection()
+	if err != nil {
 		return nil, err
 	}
-	return readIdentity(plain)
+	if p != nil {
+		ids, err := s.keeper.Identities(*p)
+		if err != nil {
+			out.Trouble = &Closed{s.backupDir(), p.Kind, err}
+		}
+		out.Keys = ids
+	}
+	out.Keys = append(out.Keys, s.keeper.Earlier(filepath.Base(s.Path))...)
+	if len(out.Keys) == 0 {
+		return out, nil
+	}
+	for _, f := range OpenersIn(s.backupDir()) {
+		closed, err := os.ReadFile(f)
+		if err != nil {
+			return nil, err
+		}
+		plain, err := unwrap(closed, out.Keys)
+		if err != nil {
+			continue // closed for a key that is not here: what it opens says so
+		}
+		id, err := readIdentity(plain)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", f, err)
+		}
+		if out.Beside = append(out.Beside, id); filepath.Base(f) == aside {
+			out.Own, out.Closed = id, closed
+		}
+	}
+	return out, nil
+}
+
+// OpenersIn are the files in a folder of backups that hold what opens these, closed.
+func OpenersIn(folder string) []string {
+	return slices.DeleteFunc(whole.Named(folder, ".age"), func(f string) bool { return !strings.HasPrefix(filepath.Base(f), "identity") })
 }
 
 // readIdentity reads the key that opens backups, as it is kept beside them.
@@ -102,12 +163,11 @@ func (s *Store) SaveBackup(as string, write func(io.Writer) error, check func(io
 	if _, err := os.Lstat(name); !errors.Is(err, os.ErrNotExist) {
 		return "", cmp.Or(err, fmt.Errorf("backup %s is there already, and is not written over", as))
 	}
-	part := name + ".part"
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	f, err := whole.Partial(name, filepath.Ext(as))
 	if err != nil {
 		return "", err
 	}
-	defer os.Remove(part)
+	defer os.Remove(f.Name())
 	defer f.Close()
 	if err := write(f); err != nil {
 		return "", fmt.Errorf("writing the backup: %w", err)
@@ -121,10 +181,7 @@ func (s *Store) SaveBackup(as string, write func(io.Writer) error, check func(io
 	if err := check(f); err != nil {
 		return "", fmt.Errorf("reading the backup back: %w", err)
 	}
-	if err := f.Close(); err != nil {
-		return "", err
-	}
-	return name, whole.Replace(part, name)
+	return name, whole.Replace(f.Name(), name)
 }
 
 // DropBackup takes one away, by its name, with what is remembered of it.

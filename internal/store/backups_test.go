@@ -2,9 +2,11 @@ package store
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -77,8 +79,8 @@ func TestSaveBackup(t *testing.T) {
 	}
 	defer r.Close()
 	same(r)
-	if id, err := s.OpensBackups(); id != nil || err != nil {
-		t.Errorf("before there is a key: %v, %v", id, err)
+	if o, err := s.OpensBackups(); err != nil || o.Own != nil || len(o.Beside) > 0 || strings.Contains(fmt.Sprintf("%v %+v %#v", o, o, *o), "SECRET") {
+		t.Errorf("before there is a key: %v, %v", o, err)
 	}
 }
 

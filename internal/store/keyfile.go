@@ -155,6 +155,24 @@ func (k *Keys) Identities(p Protection) ([]age.Identity, error) {
 	return nil, fmt.Errorf("protection %q is not known to this program", p.Kind)
 }
 
+// Earlier reads the key files of all stores that a cluster has had.
+func (k *Keys) Earlier(cluster string) []age.Identity {
+	var out []age.Identity
+	for _, f := range whole.Named(k.Dir, ".key") {
+		id := strings.TrimSuffix(filepath.Base(f), ".key")
+		// Another cluster may be called like this one, and a word more.
+		if i := strings.LastIndexByte(id, '-'); i < 0 || id[:i] != cluster {
+			continue
+		}
+		if b, err := os.ReadFile(f); err == nil {
+			if ids, err := age.ParseIdentities(bytes.NewReader(b)); err == nil {
+				out = append(out, ids...)
+			}
+		}
+	}
+	return out
+}
+
 // sshIdentities reads the SSH private key: the one that is given, or those
 // where such keys lie as a rule.
 func (k *Keys) sshIdentities(p Protection) ([]age.Identity, error) {

@@ -43,6 +43,8 @@ type Keeper interface {
 	Recipients(Protection) ([]age.Recipient, error)
 	// Identities open it.
 	Identities(Protection) ([]age.Identity, error)
+	// Earlier open stores that a cluster had before this one, as far as they are here.
+	Earlier(cluster string) []age.Identity
 	// Forget takes away what only this store needed.
 	Forget(Protection) error
 }
@@ -376,6 +378,7 @@ func (s *Store) openAside(p *Protection) ([]byte, error) {
 type Packed struct {
 	Database []byte
 	Key      Secret
+	Opener   Secret // what opens the backups; nil where there is none
 }
 
 // Pack reads the store as it is.
@@ -393,6 +396,9 @@ func (s *Store) Pack() (*Packed, error) {
 		return nil, err
 	}
 	out.Key = key
+	if out.Opener, err = s.openAside(p); err != nil {
+		return nil, err
+	}
 	var b bytes.Buffer
 	if err := s.view(func(t *tx) error { _, err := t.WriteTo(&b); return err }); err != nil {
 		return nil, err
@@ -424,7 +430,13 @@ func (s *Store) Unpack(p *Packed) error {
 		if err != nil {
 			return err
 		}
-		return s.rewrite(was, p.Key, np)
+		if err := s.rewrite(was, p.Key, np); err != nil || p.Opener == nil {
+			return err
+		}
+		if err := os.MkdirAll(s.backupDir(), 0o700); err != nil {
+			return err
+		}
+		return s.closeAside(p.Opener)
 	}()
 	if err != nil {
 		return errors.Join(err, os.Remove(s.file()))

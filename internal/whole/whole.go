@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 )
 
 // Write puts a file in the place of the one of its name, if there is one, when all of
@@ -62,6 +63,46 @@ func Replace(from, path string) error {
 	}
 	defer d.Close()
 	return d.Sync()
+}
+
+// part is how the name of a file ends that is on its way to a name.
+const part = ".part"
+
+// Partial is a file on its way to a name, NAME.part, which is held locked while it is open. What
+// others who were cut off have left beside it, on its way to a name with the same ending, and
+// nobody holds any more, is taken away.
+func Partial(path, ending string) (*os.File, error) {
+	for _, old := range Named(filepath.Dir(path), ending+part) {
+		if f, err := os.OpenFile(old, os.O_RDWR, 0); err == nil {
+			if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+				os.Remove(old)
+			}
+			f.Close()
+		}
+	}
+	for range 10 {
+		f, err := os.OpenFile(path+part, os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			return nil, err
+		}
+		if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+			f.Close()
+			return nil, fmt.Errorf("%s is being written by somebody else: %w", path, err)
+		}
+		// Somebody may have taken it away in between, as one that was left.
+		err = f.Truncate(0)
+		if err != nil {
+			f.Close()
+			return nil, err
+		}
+		here, err := os.Stat(path + part)
+		mine, merr := f.Stat()
+		if err == nil && merr == nil && os.SameFile(here, mine) {
+			return f, nil
+		}
+		f.Close()
+	}
+	return nil, fmt.Errorf("%s is taken away again and again while it is written", path+part)
 }
 
 // Unnamed is a file that nobody else can open by a name, and that is gone when this process

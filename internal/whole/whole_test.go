@@ -64,3 +64,41 @@ func TestWrite(t *testing.T) {
 		t.Error("a file in a folder that is not there was written")
 	}
 }
+
+// A file on its way is one's own while it is open; what others have left is taken away, but not
+// what somebody still writes, nor what is called otherwise.
+func TestPartial(t *testing.T) {
+	dir := t.TempDir()
+	mine, err := whole.Partial(filepath.Join(dir, "a.x"), ".x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer mine.Close()
+	if _, err := whole.Partial(filepath.Join(dir, "a.x"), ".x"); err == nil {
+		t.Error("two write the same file")
+	}
+	for _, left := range []string{"b.x.part", "b.y.part"} {
+		if err := os.WriteFile(filepath.Join(dir, left), []byte("half"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	other, err := whole.Partial(filepath.Join(dir, "c.x"), ".x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other.Close()
+	for name, there := range map[string]bool{"a.x.part": true, "b.x.part": false, "b.y.part": true, "c.x.part": true} {
+		if _, err := os.Stat(filepath.Join(dir, name)); (err == nil) != there {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	// One that was longer before begins at nothing.
+	long, err := whole.Partial(filepath.Join(dir, "b.y"), ".x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer long.Close()
+	if i, err := long.Stat(); err != nil || i.Size() != 0 {
+		t.Errorf("%d bytes, %v", i.Size(), err)
+	}
+}

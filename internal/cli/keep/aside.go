@@ -8,8 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"filippo.io/age"
-
+	"verbund/internal/backup"
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
@@ -55,7 +54,7 @@ func aside(a *desk.App, s *session.Session, path, name, as string) error {
 	if err != nil {
 		return err
 	}
-	id, err := s.Store.OpensBackups()
+	o, err := s.Store.OpensBackups()
 	if err != nil {
 		return err
 	}
@@ -68,7 +67,7 @@ func aside(a *desk.App, s *session.Session, path, name, as string) error {
 		if _, err := os.Stat(filepath.Join(at, f.Name)); err == nil {
 			return nil // from when the copy was made from it before
 		}
-		return closedAnew(st, filepath.Join(folder, f.Name), []age.Identity{id})
+		return closedAnew(st, filepath.Join(folder, f.Name), append(o.Beside, backup.Inside(o.Keys...)))
 	}}
 	if err := a.Work(c, r).Aside("backup restore", s, f, ch); err != nil {
 		return err

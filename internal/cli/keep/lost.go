@@ -1,7 +1,6 @@
 package keep
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -41,14 +40,15 @@ func hadBack(a *desk.App, file string) (again bool, err error) {
 	if err != nil {
 		return false, refuse(err)
 	}
-	// What opens the backups may lie beside it, closed like the store was.
-	if b, err := os.ReadFile(filepath.Join(filepath.Dir(file), "identity.age")); err == nil {
-		if r, err := age.Decrypt(bytes.NewReader(b), ids...); err == nil {
-			if more, err := age.ParseIdentities(r); err == nil {
+	// What opens it travels inside, and may lie beside it, closed like the store was.
+	for _, beside := range store.OpenersIn(filepath.Dir(file)) {
+		if b, err := os.ReadFile(beside); err == nil {
+			if more, err := backup.Identities(b, ids...); err == nil {
 				ids = append(ids, more...)
 			}
 		}
 	}
+	ids = append(ids, backup.Inside(ids...))
 	f, err := os.Open(file)
 	if err != nil {
 		return false, refuse(err)
@@ -58,7 +58,7 @@ func hadBack(a *desk.App, file string) (again bool, err error) {
 	if err != nil {
 		var none *age.NoIdentityMatchError
 		if errors.As(err, &none) {
-			err = errors.New("what --unlock gives, and what lies beside it, does not open it")
+			err = errors.New("what --unlock gives does not open it, nor what lies beside it; it wants the key file of the store that it was taken with, or the key of somebody whom backup.opens named")
 		}
 		return false, refuse(err)
 	}
@@ -68,7 +68,7 @@ func hadBack(a *desk.App, file string) (again bool, err error) {
 	m := b.Manifest
 	files := map[string][]byte{}
 	for name, text := range b.Files {
-		if name != keep.MemoryFile && name != keep.MemoryKey {
+		if name != keep.MemoryFile && name != keep.MemoryKey && name != keep.MemoryOpener {
 			files[name] = text
 		}
 	}
@@ -79,7 +79,7 @@ func hadBack(a *desk.App, file string) (again bool, err error) {
 	if err := a.Ask(fmt.Sprintf("Have cluster %s, its declaration and its keys, back in this folder?", m.Cluster)); err != nil {
 		return false, err
 	}
-	written, st, err := a.Unfold(file, m.Cluster, files, &store.Packed{Database: b.Files[keep.MemoryFile], Key: b.Files[keep.MemoryKey]})
+	written, st, err := a.Unfold(file, m.Cluster, files, &store.Packed{Database: b.Files[keep.MemoryFile], Key: b.Files[keep.MemoryKey], Opener: b.Files[keep.MemoryOpener]})
 	if err != nil {
 		return false, err
 	}
@@ -111,7 +111,14 @@ func hadBack(a *desk.App, file string) (again bool, err error) {
 
 // closedAnew puts a backup among those of the cluster, closed for the key that opens these.
 func closedAnew(st *store.Store, file string, ids []age.Identity) error {
-	id, err := st.BackupKey()
+	if _, err := st.BackupKey(); err != nil { // which makes it
+		return err
+	}
+	o, err := st.OpensBackups()
+	if err != nil {
+		return err
+	}
+	to, err := keep.ClosedFor(o)
 	if err != nil {
 		return err
 	}
@@ -124,8 +131,8 @@ func closedAnew(st *store.Store, file string, ids []age.Identity) error {
 	if err != nil {
 		return err
 	}
-	name, err := st.SaveBackup(filepath.Base(file), func(w io.Writer) error { return backup.Rewrite(w, []age.Recipient{id.Recipient()}, is) }, func(r io.Reader) error {
-		b, err := backup.Open(r, id)
+	name, err := st.SaveBackup(filepath.Base(file), func(w io.Writer) error { return backup.Rewrite(w, to, is) }, func(r io.Reader) error {
+		b, err := backup.Open(r, o.Own)
 		if err == nil {
 			err = b.Verify(io.Discard)
 		}

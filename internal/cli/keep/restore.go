@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"verbund/internal/backup"
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
@@ -37,8 +39,7 @@ which is written into the declaration; workers follow.
 In a folder that holds no cluster the name is that of a backup's file, from wherever it
 was kept: the declaration, the pins, the site's file and every key come back from it, and
 the cluster with them. It opens with what --unlock gives: the key of somebody whom
-backup.opens named, or the key file of the lost store where the folder of the backups
-was kept as a whole.
+backup.opens named, or the key file, passphrase or SSH key of the lost store.
 
 Where the majority of the datastore's machines is lost for good, --member names the one
 whose member survived: what it holds becomes a backup, and is restored. It is newer than
@@ -111,6 +112,9 @@ func restore(a *desk.App, name, member, as string) error {
 	}
 	f, err := named(s, name)
 	if err != nil {
+		if i, serr := os.Stat(name); serr == nil && i.Mode().IsRegular() && strings.HasSuffix(name, backup.Suffix) {
+			return term.Usage("%s is a file, and not among the backups of cluster %s, which this folder holds; bring it among them: verbund backup copy --back %s; or have the cluster that it is of back in an empty folder", name, s.Decl.Name, name)
+		}
 		return err
 	}
 	if f.Trouble != nil {

@@ -27,7 +27,7 @@ func trustPackCmd(a *desk.App) *cobra.Command {
 	c := &cobra.Command{
 		Use: "pack FILE", Short: "Pack everything that is needed to keep the cluster from another computer", Args: term.ExactArgs(1, "the file to be written"),
 		Long: `Writes one archive (tar, encrypted with age): the declaration with its site file and
-pins, the store with its secrets, and the journal. It opens with a passphrase, which
+pins, the store with its secrets, what opens the cluster's backups, and the journal. It opens with a passphrase, which
 is asked for, or for recipients (age or SSH public keys). trust unpack takes it on the
 other computer.`,
 		Example: "  verbund trust pack tidewatch.pack\n  verbund trust pack tidewatch.pack --to 'ssh-ed25519 AAAA…'",
@@ -91,6 +91,7 @@ other computer.`,
 const (
 	packedStore   = "store.db"
 	packedKey     = "store.key"
+	packedOpener  = "store.opener"
 	packedName    = "cluster"
 	packedJournal = "journal.jsonl"
 )
@@ -109,6 +110,9 @@ func writePack(w io.Writer, to []age.Recipient, cluster string, p *store.Packed,
 		return err
 	}
 	err = errors.Join(put(packedName, []byte(cluster)), put(packedKey, p.Key), put(packedStore, p.Database))
+	if p.Opener != nil {
+		err = errors.Join(err, put(packedOpener, p.Opener))
+	}
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		b, rerr := os.ReadFile(files[name])
 		if errors.Is(rerr, os.ErrNotExist) {

@@ -33,8 +33,8 @@ func trustUnpackCmd(a *desk.App) *cobra.Command {
 				return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s cannot be opened: %w; nothing was changed", args[0], err)}
 			}
 			name, journal := string(files[packedName]), files[packedJournal]
-			packed := &store.Packed{Database: files[packedStore], Key: files[packedKey]}
-			for _, f := range []string{packedName, packedStore, packedKey, packedJournal} {
+			packed := &store.Packed{Database: files[packedStore], Key: files[packedKey], Opener: files[packedOpener]}
+			for _, f := range []string{packedName, packedStore, packedKey, packedOpener, packedJournal} {
 				delete(files, f)
 			}
 			write, st, err := a.Unfold(args[0], name, files, packed)

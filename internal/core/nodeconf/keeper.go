@@ -25,6 +25,7 @@ type Label struct {
 	Of     string    `json:"of"`     // digest of what is declared and of whom is trusted
 	Sealed time.Time `json:"sealed"` // when
 	Opens  []string  `json:"opens"`  // age recipients and SSH public keys
+	Opener []byte    `json:"opener"` // what opens it, closed for whoever opens the tool's memory
 }
 
 // Kept is what a keeper of backups last did, as it says so on its machine.

@@ -56,9 +56,18 @@ func Copy(ctx context.Context, s *session.Session, f *Found, to string) (*store.
 	return &c, s.Store.SaveBackupNote(f.Name, &n)
 }
 
+// copyTo copies a file into a folder. One that is there already is the same, from a copy that was
+// cut off before anybody noted it, or somebody else's, which stays.
 func copyTo(from, to string) error {
 	if _, err := os.Stat(to); err == nil {
-		return fmt.Errorf("%s is there already", to)
+		want, err := backup.SumOf(from)
+		if err != nil {
+			return err
+		}
+		if got, err := backup.SumOf(to); err != nil || got != want {
+			return errors.Join(fmt.Errorf("%s is there already, and is another one", to), err)
+		}
+		return nil
 	}
 	if i, err := os.Stat(filepath.Dir(to)); err != nil || !i.IsDir() {
 		return fmt.Errorf("there is no folder %s", filepath.Dir(to))
@@ -68,20 +77,19 @@ func copyTo(from, to string) error {
 		return err
 	}
 	defer in.Close()
-	part := to + ".part"
-	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	out, err := whole.Partial(to, backup.Suffix)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(part)
+	defer os.Remove(out.Name())
 	defer out.Close()
 	if _, err := io.Copy(out, in); err != nil {
 		return err
 	}
-	if err := errors.Join(out.Sync(), out.Close()); err != nil {
+	if err := out.Sync(); err != nil {
 		return err
 	}
-	return whole.Replace(part, to)
+	return whole.Replace(out.Name(), to)
 }
 
 // Check reads a copy where it lies, and holds it against the file here. What it finds well is
@@ -161,11 +169,10 @@ func Fetch(ctx context.Context, s *session.Session, from string) (*Found, error)
 		return nil, err
 	}
 	folder, _ := s.Store.BackupsAt()
-	part, err := os.CreateTemp(folder, ".fetched-*.part")
+	part, err := whole.Unnamed(folder)
 	if err != nil {
 		return nil, err
 	}
-	defer os.Remove(part.Name())
 	defer part.Close()
 	is, err := fetch(ctx, c, at, part)
 	if err != nil {
@@ -174,14 +181,14 @@ func Fetch(ctx context.Context, s *session.Session, from string) (*Found, error)
 	if filepath.Base(is) != is || !strings.HasSuffix(is, backup.Suffix) {
 		return nil, fmt.Errorf("what lies at %s calls itself %q, which is no name of a backup", from, is)
 	}
-	to := path(s, is)
-	if _, err := os.Stat(to); err == nil {
+	if _, err := os.Stat(path(s, is)); err == nil {
 		return nil, fmt.Errorf("backup %s is here already", is)
 	}
-	if err := errors.Join(part.Sync(), part.Close()); err != nil {
+	if _, err := part.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
-	if err := whole.Replace(part.Name(), to); err != nil {
+	// Whether it can be used here is said of it: it may be of another cluster.
+	if _, err := s.Store.SaveBackup(is, func(w io.Writer) error { _, err := io.Copy(w, part); return err }, func(io.Reader) error { return nil }); err != nil {
 		return nil, err
 	}
 	return Find(s, is)

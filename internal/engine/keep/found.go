@@ -13,6 +13,7 @@ import (
 	"filippo.io/age"
 
 	"verbund/internal/backup"
+	"verbund/internal/core/words"
 	"verbund/internal/engine/session"
 	"verbund/internal/store"
 )
@@ -46,9 +47,9 @@ func All(s *session.Session) ([]Found, error) {
 			return nil, err
 		}
 	}
-	id, err := s.Store.OpensBackups()
-	if err == nil && id == nil {
-		err = errors.New("the key that opens it is not here")
+	ids, trouble, err := opens(s)
+	if err != nil {
+		return nil, err
 	}
 	var out []Found
 	for _, file := range Names(s) {
@@ -56,10 +57,8 @@ func All(s *session.Session) ([]Found, error) {
 		if i, err := os.Stat(file); err == nil {
 			f.Size = i.Size()
 		}
-		f.Trouble = err
-		if err == nil {
-			f.Manifest, f.Trouble = manifestOf(s, file, id)
-		}
+		f.Manifest, f.Trouble = manifestOf(s, file, ids)
+		f.Trouble = why(f.Trouble, trouble)
 		if f.Trouble == nil && f.Manifest.Cluster != s.Decl.Name {
 			f.Trouble = fmt.Errorf("%w, %s", ErrOther, f.Manifest.Cluster)
 		}
@@ -69,6 +68,58 @@ func All(s *session.Session) ([]Found, error) {
 		return cmp.Or(cmp.Compare(unusable(a), unusable(b)), b.Manifest.Taken.Compare(a.Manifest.Taken), strings.Compare(a.Name, b.Name))
 	})
 	return out, nil
+}
+
+// opens are all identities with which a backup is tried: those beside the backups, and what opens
+// what travels inside. trouble is why the store's own key is not among them.
+func opens(s *session.Session) (ids []age.Identity, trouble, err error) {
+	o, err := s.Store.OpensBackups()
+	if err != nil {
+		return nil, nil, err
+	}
+	return append(slices.Clone(o.Beside), backup.Inside(o.Keys...)), o.Trouble, nil
+}
+
+// why says in words why a backup does not open.
+func why(err, trouble error) error {
+	var none *age.NoIdentityMatchError
+	switch {
+	case !errors.As(err, &none):
+		return err
+	case trouble != nil:
+		return trouble
+	}
+	return errClosed
+}
+
+// errClosed is a backup that none of the keys opens that are here.
+var errClosed = errors.New("none of the keys that are here opens it: neither what lies beside the backups, nor the key of this store or of an earlier one; say --unlock FILE, with the key file of the store that it was taken with")
+
+// closesFor are those who open what is taken: the cluster's own, what opens the store, and whom
+// the declaration names.
+func closesFor(s *session.Session) ([]age.Recipient, error) {
+	if _, err := s.Store.BackupKey(); err != nil { // which makes it
+		return nil, err
+	}
+	o, err := s.Store.OpensBackups()
+	if err != nil {
+		return nil, err
+	}
+	to, err := ClosedFor(o)
+	if err != nil {
+		return nil, err
+	}
+	more, err := backup.Recipients(s.Decl.Backup.Opens)
+	return append(to, more...), err
+}
+
+// ClosedFor are the recipients by which a backup opens with what opens those of a cluster, and
+// with what opens its store.
+func ClosedFor(o *store.Openers) ([]age.Recipient, error) {
+	if o.Own == nil {
+		return nil, cmp.Or(o.Trouble, errClosed)
+	}
+	return []age.Recipient{o.Own.Recipient(), backup.Opener(o.Closed)}, nil
 }
 
 // Names lists the files of all backups, also of those from before they had a manifest, which
@@ -82,13 +133,13 @@ func unusable(f Found) int {
 	return 0
 }
 
-func manifestOf(s *session.Session, file string, id age.Identity) (backup.Manifest, error) {
+func manifestOf(s *session.Session, file string, ids []age.Identity) (backup.Manifest, error) {
 	r, err := s.Store.OpenBackup(file)
 	if err != nil {
 		return backup.Manifest{}, err
 	}
 	defer r.Close()
-	b, err := backup.Open(r, id)
+	b, err := backup.Open(r, ids...)
 	if err != nil {
 		return backup.Manifest{}, err
 	}
@@ -111,8 +162,11 @@ func Find(s *session.Session, name string) (*Found, error) {
 		return nil, err
 	}
 	if name == Newest {
-		if len(all) == 0 || all[0].Trouble != nil {
-			return nil, &NotFound{"cluster " + s.Decl.Name + " has no backup here that can be used", "verbund backup take takes one"}
+		switch {
+		case len(all) == 0:
+			return nil, &NotFound{"cluster " + s.Decl.Name + " has no backup here", "verbund backup take takes one"}
+		case all[0].Trouble != nil:
+			return nil, &NotFound{fmt.Sprintf("none of the %s of cluster %s here can be used; %s: %v", words.Count(len(all), "backup"), s.Decl.Name, all[0].Name, all[0].Trouble), "verbund backup list shows them"}
 		}
 		return &all[0], nil
 	}
@@ -148,21 +202,18 @@ func path(s *session.Session, name string) string {
 
 // Open opens a backup with what opens those of the cluster, and reads all but its snapshot.
 func Open(s *session.Session, name string) (*backup.Reader, io.Closer, error) {
-	id, err := s.Store.OpensBackups()
+	ids, trouble, err := opens(s)
 	if err != nil {
 		return nil, nil, err
-	}
-	if id == nil {
-		return nil, nil, fmt.Errorf("backup %s: the key that opens it is not here: it lies beside the backups, and opens with what opens the store", name)
 	}
 	f, err := s.Store.OpenBackup(path(s, name))
 	if err != nil {
 		return nil, nil, err
 	}
-	b, err := backup.Open(f, id)
+	b, err := backup.Open(f, ids...)
 	if err != nil {
 		f.Close()
-		return nil, nil, fmt.Errorf("backup %s: %w", name, err)
+		return nil, nil, fmt.Errorf("backup %s: %w", name, why(err, trouble))
 	}
 	return b, f, nil
 }

@@ -113,7 +113,7 @@ func wanting(s *session.Session, there []lies) ([]lies, error) {
 
 // fetched fetches one from its machine, piece by piece, and reads it to its end.
 func fetched(ctx context.Context, s *session.Session, x session.Machine, l lies) (*Found, error) {
-	id, err := s.Store.BackupKey()
+	ids, trouble, err := opens(s)
 	if err != nil {
 		return nil, err
 	}
@@ -129,9 +129,9 @@ func fetched(ctx context.Context, s *session.Session, x session.Machine, l lies)
 			at += int64(len(b))
 		}
 	}, func(r io.Reader) error {
-		b, err := backup.Open(r, id)
+		b, err := backup.Open(r, ids...)
 		if err != nil {
-			return err
+			return why(err, trouble)
 		}
 		if b.Manifest.Cluster != s.Decl.Name {
 			return fmt.Errorf("%w, %s", ErrOther, b.Manifest.Cluster)

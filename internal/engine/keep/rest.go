@@ -55,13 +55,13 @@ func RestOf(s *session.Session, c *topology.Cluster) (string, error) {
 // openers are those who open the cluster's backups: the key beside these, where there is one
 // already, and whom the declaration names.
 func openers(s *session.Session) ([]string, error) {
-	id, err := s.Store.OpensBackups()
+	o, err := s.Store.OpensBackups()
 	if err != nil {
 		return nil, err
 	}
 	var out []string
-	if id != nil {
-		out = append(out, id.Recipient().String())
+	if o.Own != nil {
+		out = append(out, o.Own.Recipient().String())
 	}
 	return append(out, s.Decl.Backup.Opens...), nil
 }
@@ -69,7 +69,8 @@ func openers(s *session.Session) ([]string, error) {
 // Rest is what a keeper of backups is left with: everything that a backup holds beside the
 // snapshot, sealed, and of what it is.
 func Rest(s *session.Session, c *topology.Cluster) ([]protocol.File, error) {
-	if _, err := s.Store.BackupKey(); err != nil { // which makes it
+	to, err := closesFor(s)
+	if err != nil {
 		return nil, err
 	}
 	of, err := RestOf(s, c)
@@ -80,7 +81,7 @@ func Rest(s *session.Session, c *topology.Cluster) ([]protocol.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	to, err := backup.Recipients(opens)
+	o, err := s.Store.OpensBackups()
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +93,7 @@ func Rest(s *session.Session, c *topology.Cluster) ([]protocol.File, error) {
 	if err := backup.Seal(&sealed, to, files); err != nil {
 		return nil, err
 	}
-	label, err := json.Marshal(nodeconf.Label{Of: of, Sealed: time.Now().UTC(), Opens: opens})
+	label, err := json.Marshal(nodeconf.Label{Of: of, Sealed: time.Now().UTC(), Opens: opens, Opener: o.Closed})
 	if err != nil {
 		return nil, err
 	}
@@ -115,6 +116,9 @@ func beside(s *session.Session) (map[string][]byte, error) {
 	}
 	if p != nil {
 		files[MemoryFile], files[MemoryKey] = p.Database, p.Key
+		if p.Opener != nil {
+			files[MemoryOpener] = p.Opener
+		}
 	}
 	return files, nil
 }

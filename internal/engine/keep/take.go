@@ -13,8 +13,6 @@ import (
 	"syscall"
 	"time"
 
-	"filippo.io/age"
-
 	"verbund/internal/backup"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
@@ -46,8 +44,9 @@ func CheckName(text string) error {
 
 // Names of the tool's memory among the files of a backup.
 const (
-	MemoryFile = "store.db"
-	MemoryKey  = "store.key"
+	MemoryFile   = "store.db"
+	MemoryKey    = "store.key"
+	MemoryOpener = "store.opener" // what opens other backups of the cluster
 )
 
 // Take takes a backup: a snapshot of the datastore, with all that is needed to raise the same
@@ -110,7 +109,11 @@ func Read(s *session.Session, from io.Reader) (*Plain, error) {
 
 // Keep makes a backup of a snapshot that is there.
 func Keep(s *session.Session, c *topology.Cluster, why Reason, snap *Plain) (*Found, error) {
-	id, err := s.Store.BackupKey()
+	to, err := closesFor(s)
+	if err != nil {
+		return nil, err
+	}
+	ids, _, err := opens(s)
 	if err != nil {
 		return nil, err
 	}
@@ -132,18 +135,13 @@ func Keep(s *session.Session, c *topology.Cluster, why Reason, snap *Plain) (*Fo
 	}
 	// Two may be taken in one second: the one before a restoration, and the one that is restored.
 	as := free(s, strings.TrimSuffix(backup.FileName(m, m.Name), backup.Suffix))
-	to := []age.Recipient{id.Recipient()}
-	more, err := backup.Recipients(s.Decl.Backup.Opens)
-	if err != nil {
-		return nil, err
-	}
 	if _, err := snap.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
 	file, err := s.Store.SaveBackup(as, func(w io.Writer) error {
-		return backup.Write(w, append(to, more...), m, secrets, files, snap)
+		return backup.Write(w, to, m, secrets, files, snap)
 	}, func(from io.Reader) error { // one that cannot be opened is none
-		back, err := backup.Open(from, id)
+		back, err := backup.Open(from, ids...)
 		if err == nil {
 			err = back.Verify(io.Discard)
 		}

@@ -102,7 +102,7 @@ type Past interface {
 type Backups interface {
 	Backups(endings ...string) []string
 	BackupKey() (*age.X25519Identity, error)
-	OpensBackups() (*age.X25519Identity, error)
+	OpensBackups() (*store.Openers, error)
 	OpenBackup(name string) (io.ReadCloser, error)
 	SaveBackup(as string, write func(io.Writer) error, check func(io.Reader) error) (name string, err error)
 	BackupsAt() (folder, opener string)

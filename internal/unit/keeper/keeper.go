@@ -304,6 +304,9 @@ func (k *keeper) take(ctx context.Context, label *nodeconf.Label) (*nodeconf.Kep
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", nodeconf.KeeperLabel, err)
 	}
+	if len(label.Opener) > 0 {
+		to = append(to, backup.Opener(label.Opener))
+	}
 	secrets, err := k.m.ReadFile(k.cfg.Secrets)
 	if err != nil {
 		return nil, err
