@@ -1,10 +1,16 @@
 package write
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
+	"maps"
 	"os"
+	"path"
 	"path/filepath"
-	"sync/atomic"
+	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -25,6 +31,7 @@ type RenderSaid struct {
 	Files   int    `json:"files"`
 }
 
+// renderedMark is the file of a rendering that lists what was written there.
 const renderedMark = ".verbund-rendered"
 
 // RenderCmd is verbund render.
@@ -36,7 +43,10 @@ func RenderCmd(a *desk.App) *cobra.Command {
 		Long: `Writes the files of every machine into a folder: systemd units, component
 configuration, kubeconfigs, certificates, names, and the balancer's
 configuration. Private keys stay in the tool's store unless --with-keys; then
-an ignore file keeps them out of version control.`,
+an ignore file keeps them out of version control.
+
+Written anew, the folder loses what was rendered before and is not any more; files
+that others put there stay, and are never written over.`,
 		Args: term.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			s, err := a.Open(true)
@@ -69,13 +79,8 @@ an ignore file keeps them out of version control.`,
 	return c
 }
 
-// render writes into a new folder beside to and puts it in to's place.
+// render writes every machine's files into a folder.
 func render(s *session.Session, to string, keys bool) (int, error) {
-	if es, err := os.ReadDir(to); err == nil && len(es) > 0 {
-		if _, err := os.Stat(filepath.Join(to, renderedMark)); err != nil {
-			return 0, term.Usage("%s holds other files, which would be lost; choose another folder with --to", to)
-		}
-	}
 	c, err := s.Topology()
 	if err != nil {
 		return 0, err
@@ -99,51 +104,123 @@ func render(s *session.Session, to string, keys bool) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	if err := os.MkdirAll(filepath.Dir(filepath.Clean(to)), 0o755); err != nil {
-		return 0, err
-	}
-	tmp, err := os.MkdirTemp(filepath.Dir(filepath.Clean(to)), ".rendering-*")
-	if err != nil {
-		return 0, err
-	}
-	defer os.RemoveAll(tmp)
-	mode := os.FileMode(0o755)
-	if keys {
-		mode = 0o700
-	}
-	if err := os.Chmod(tmp, mode); err != nil {
-		return 0, err
-	}
-	var n atomic.Int64
+	out := rendering{}
+	var mu sync.Mutex
 	err = session.RenderAll(c, t, func(m topology.Machine, files []session.Rendered) error {
+		mu.Lock()
+		defer mu.Unlock()
 		for _, f := range files {
-			if (f.Kind == nodeconf.Key || f.Kind == nodeconf.SecretsConfig) && !keys {
-				continue
+			if keys || f.Kind != nodeconf.Key && f.Kind != nodeconf.SecretsConfig {
+				out[path.Join(m.Name, f.Path)] = rendered{f.Bytes, f.Mode}
 			}
-			p := filepath.Join(tmp, m.Name, f.Path)
-			if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
-				return err
-			}
-			if err := os.WriteFile(p, f.Bytes, f.Mode); err != nil {
-				return err
-			}
-			n.Add(1)
 		}
 		return nil
 	})
 	if err != nil {
 		return 0, err
 	}
-	if err := os.WriteFile(filepath.Join(tmp, renderedMark), []byte("written by verbund render; the whole folder is replaced each time\n"), 0o644); err != nil {
+	n := len(out)
+	mode := os.FileMode(0o755)
+	if keys {
+		mode = 0o700
+		out[".gitignore"] = rendered{[]byte("# private keys do not belong in version control\n*.key\nsecrets-encryption.yaml\n"), 0o644}
+	}
+	if err := os.MkdirAll(to, mode); err != nil {
 		return 0, err
 	}
 	if keys {
-		if err := os.WriteFile(filepath.Join(tmp, ".gitignore"), []byte("# private keys do not belong in version control\n*.key\nsecrets-encryption.yaml\n"), 0o644); err != nil {
+		if err := os.Chmod(to, mode); err != nil {
 			return 0, err
 		}
 	}
-	if err := os.RemoveAll(to); err != nil {
-		return 0, fmt.Errorf("the folder of the rendering before: %w", err)
+	return n, out.write(to)
+}
+
+// rendered is one file, and rendering all of a folder's, by path within it.
+type (
+	rendered struct {
+		bytes []byte
+		mode  fs.FileMode
 	}
-	return int(n.Load()), os.Rename(tmp, to)
+	rendering map[string]rendered
+)
+
+// write puts the files into a folder in the place of those of the rendering before. What somebody
+// else put there is left alone; where a file of theirs is in the way nothing is written at all.
+// Nothing is followed out of the folder.
+func (r rendering) write(to string) error {
+	dir, err := os.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	before, err := written(dir)
+	if err != nil {
+		return err
+	}
+	var foreign []string
+	for p := range r {
+		if _, err := dir.Lstat(p); err == nil && !before[p] {
+			foreign = append(foreign, p)
+		}
+	}
+	if slices.Sort(foreign); len(foreign) > 0 {
+		return term.Usage("%s holds %s that verbund render did not write and that would be lost, such as %s; choose another folder with --to", to, words.Count(len(foreign), "file"), foreign[0])
+	}
+	// Should this be cut off, the next one knows of everything that may lie there.
+	all := maps.Clone(before)
+	for p := range r {
+		all[p] = true
+	}
+	if err := mark(dir, slices.Sorted(maps.Keys(all))); err != nil {
+		return err
+	}
+	for _, p := range slices.Sorted(maps.Keys(r)) {
+		if err := dir.MkdirAll(path.Dir(p), 0o755); err != nil {
+			return err
+		}
+		if err := putWhole(dir, p, r[p]); err != nil {
+			return err
+		}
+	}
+	for p := range before {
+		if _, still := r[p]; still {
+			continue
+		}
+		if err := dir.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("taking away %s of the rendering before: %w", p, err)
+		}
+		for up := path.Dir(p); up != "." && dir.Remove(up) == nil; up = path.Dir(up) {
+		}
+	}
+	return mark(dir, slices.Sorted(maps.Keys(r)))
+}
+
+// written lists what the rendering before has written.
+func written(dir *os.Root) (map[string]bool, error) {
+	out := map[string]bool{}
+	b, err := dir.ReadFile(renderedMark)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for l := range strings.Lines(string(b)) {
+		if l = strings.TrimSpace(l); l != "" && l[0] != '#' {
+			out[l] = true
+		}
+	}
+	return out, nil
+}
+
+func mark(dir *os.Root, files []string) error {
+	text := "# written by verbund render, which replaces these files, and no others, the next time\n" + strings.Join(files, "\n") + "\n"
+	return putWhole(dir, renderedMark, rendered{[]byte(text), 0o644})
+}
+
+// putWhole puts a file in its place when all of it is written.
+func putWhole(dir *os.Root, p string, f rendered) error {
+	tmp := path.Join(path.Dir(p), ".new-"+path.Base(p))
+	if err := dir.WriteFile(tmp, f.bytes, 0o600); err != nil {
+		return err
+	}
+	return errors.Join(dir.Chmod(tmp, f.mode), dir.Rename(tmp, p))
 }
