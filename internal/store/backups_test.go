@@ -96,7 +96,7 @@ func TestRestoring(t *testing.T) {
 		t.Fatalf("%+v, %v", was, err)
 	}
 	want := Restoring{ID: "r1", Backup: "x.backup.age", Since: time.Now().UTC().Truncate(time.Second)}
-	if err := s.SaveRestoring(&want, []string{"a", "b", "c"}); err != nil {
+	if err := s.SaveRestoring(&want, []string{"a", "b", "c"}, nil); err != nil {
 		t.Fatal(err)
 	}
 	r, err := s.Restoring()
@@ -119,7 +119,7 @@ func TestRestoring(t *testing.T) {
 	if r, rerr := s.Restoring(); errors.Join(err, nerr, rerr) != nil || r == nil || !r.Founded || !f.Founded.Equal(want.Since) || len(notes) != 1 || len(notes["x.backup.age"].Copies) != 1 {
 		t.Errorf("%+v, %+v, %v, %v", r, f, notes, errors.Join(err, nerr, rerr))
 	}
-	if err := s.SaveRestoring(nil, nil); err != nil {
+	if err := s.SaveRestoring(nil, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	if r, err := s.Restoring(); err != nil || r != nil {

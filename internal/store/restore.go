@@ -14,6 +14,8 @@ type Restoring struct {
 	ID     string    `json:"id"`
 	Backup string    `json:"backup"` // name of its file
 	Since  time.Time `json:"since"`
+	// Kubernetes is the version that the backup is of, in whose minor it is restored.
+	Kubernetes string `json:"kubernetes,omitempty"`
 	// Founded says that the datastore is founded; what is left is what converge does.
 	Founded bool `json:"founded,omitempty"`
 }
@@ -55,7 +57,7 @@ func (s *Store) Restoring() (*Restoring, error) {
 
 // SaveRestoring remembers that a restoration has begun, by which all members are made anew,
 // together; nil that it is over. None of them founds: each has its data before it starts.
-func (s *Store) SaveRestoring(r *Restoring, members []string) error {
+func (s *Store) SaveRestoring(r *Restoring, members []string, keys *Trust) error {
 	if r == nil {
 		return s.update(func(t *tx) error { return t.table(bucketKept).delete(keyRestoring) })
 	}
@@ -68,8 +70,11 @@ func (s *Store) SaveRestoring(r *Restoring, members []string) error {
 		return err
 	}
 	every := func(string) bool { return true }
-	return s.update(func(t *tx) error {
-		err := errors.Join(t.table(bucketKept).put(keyRestoring, b), t.table(bucketMembers).clear(every), saveFounders(t, nil),
+	if keys == nil {
+		keys = &Trust{}
+	}
+	return s.sealed(keys, func(t *tx, key []byte) error {
+		err := errors.Join(putTrust(t, key, keys, nil), t.table(bucketKept).put(keyRestoring, b), t.table(bucketMembers).clear(every), saveFounders(t, nil),
 			t.table(bucketRollout).clear(func(k string) bool { return !strings.HasPrefix(k, keyWas) }), t.table(bucketResting).clear(every))
 		for _, n := range members {
 			err = errors.Join(err, t.table(bucketMembers).put(n, all))

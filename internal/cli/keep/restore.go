@@ -108,7 +108,14 @@ func restore(a *desk.App, name, member, as string) error {
 	case as != "":
 		return aside(a, s, path, cmp.Or(name, keep.Newest), as)
 	case name == "":
-		return a.Work(s, r).Restore("backup restore", nil, nil)
+		under, err := s.Store.Restoring()
+		if err != nil {
+			return err
+		}
+		if under == nil || under.Founded || under.Kubernetes == "" || versions.Minor(under.Kubernetes) == versions.Minor(s.Decl.Kubernetes) {
+			return a.Work(s, r).Restore("backup restore", nil, nil)
+		}
+		name = under.Backup // it was cut off before its minor was declared
 	}
 	f, err := named(s, name)
 	if err != nil {

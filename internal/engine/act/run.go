@@ -190,7 +190,7 @@ func (r *Run) prepareFounding() error {
 		if err != nil || is == nil {
 			return err
 		}
-		return r.Store.SaveRestoring(is, names)
+		return r.Store.SaveRestoring(is, names, nil)
 	}
 	began, err := r.Store.Founders()
 	if err != nil || slices.Equal(slices.Sorted(slices.Values(began)), slices.Sorted(slices.Values(names))) {

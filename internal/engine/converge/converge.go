@@ -76,6 +76,9 @@ func (x *converging) run() error {
 	if err := x.wake(); err != nil {
 		return err
 	}
+	if err := x.mayRestore(); err != nil {
+		return err
+	}
 	var err error
 	if x.cut, err = x.Store.CutOff(); err != nil {
 		return err
@@ -94,6 +97,16 @@ func (x *converging) run() error {
 		}
 	}
 	return fmt.Errorf("cluster %s does not come to be as declared: each time something is done, something else is to be; verbund plan shows what, and machines with their consoles may say why", x.Decl.Name)
+}
+
+// mayRestore refuses to go on with a restoration in another minor than the backup is of: it was
+// cut off before that minor was declared, or somebody has declared another one since.
+func (x *converging) mayRestore() error {
+	r, err := x.Store.Restoring()
+	if err != nil || r == nil || r.Founded || r.Kubernetes == "" || versions.Minor(r.Kubernetes) == versions.Minor(x.Decl.Kubernetes) {
+		return err
+	}
+	return mistake("the restoration of backup %s is underway, which is of %s, and %s is declared; verbund backup restore goes on, and declares %s", keep.Short(r.Backup), r.Kubernetes, x.Decl.Kubernetes, r.Kubernetes)
 }
 
 // hold takes the cluster's lock.
@@ -422,7 +435,7 @@ func (x *converging) over() error {
 	restored, rerr := x.Store.Restoring()
 	if restored != nil && restored.Founded {
 		x.Say("backup %s is restored", keep.Short(restored.Backup))
-		rerr = errors.Join(rerr, x.Store.SaveRestoring(nil, nil))
+		rerr = errors.Join(rerr, x.Store.SaveRestoring(nil, nil, nil))
 	}
 	if err := errors.Join(err, rerr); err != nil {
 		return err

@@ -39,7 +39,7 @@ func (w *Work) Restore(command string, f *keep.Found, ch *Change) error {
 		if under == nil {
 			return mistake("no restoration is underway in cluster %s; name a backup: verbund backup list", w.Decl.Name)
 		}
-		return (&converging{Work: w, command: command}).run()
+		return (&converging{Work: w, command: command, change: ch}).run()
 	}
 	if under != nil && !under.Founded && keep.Usable(w.Session, under.Backup) {
 		return mistake("the restoration of backup %s is underway, since %s; finish it first: verbund backup restore %s", keep.Short(under.Backup), under.Since.Local().Format("2006-01-02 15:04"), keep.Short(under.Backup))
@@ -74,7 +74,7 @@ func (w *Work) Restore(command string, f *keep.Found, ch *Change) error {
 	for _, l := range told.lines {
 		w.Say("%s", l)
 	}
-	r := &store.Restoring{ID: fmt.Sprintf("%s-restored-%d", w.Decl.Name, time.Now().UnixNano()), Backup: f.Name, Since: time.Now().UTC()}
+	r := &store.Restoring{ID: fmt.Sprintf("%s-restored-%d", w.Decl.Name, time.Now().UnixNano()), Backup: f.Name, Since: time.Now().UTC(), Kubernetes: f.Manifest.Kubernetes}
 	w.Restores = &plan.Restores{ID: r.ID, Backup: f.Short(), Loses: "what the datastore holds now gives way to backup " + f.Short()}
 	text := "restores backup " + f.Short()
 	if ch != nil {
@@ -92,7 +92,7 @@ func (w *Work) Aside(command string, from *session.Session, f *keep.Found, ch *C
 		return err
 	}
 	if under != nil && f.Name == under.Backup { // it goes on
-		return (&converging{Work: w, command: command}).run()
+		return (&converging{Work: w, command: command, change: ch}).run()
 	}
 	b, end, err := keep.Open(from, f.Name)
 	if err != nil {
@@ -124,7 +124,7 @@ func (w *Work) Aside(command string, from *session.Session, f *keep.Found, ch *C
 	} else if facts != nil {
 		loses = "what the copy holds now gives way to backup " + f.Short()
 	}
-	r := &store.Restoring{ID: fmt.Sprintf("%s-restored-%d", w.Decl.Name, time.Now().UnixNano()), Backup: f.Name, Since: time.Now().UTC()}
+	r := &store.Restoring{ID: fmt.Sprintf("%s-restored-%d", w.Decl.Name, time.Now().UnixNano()), Backup: f.Name, Since: time.Now().UTC(), Kubernetes: f.Manifest.Kubernetes}
 	w.Restores = &plan.Restores{ID: r.ID, Backup: f.Short(), Loses: loses}
 	return (&converging{Work: w, command: command, change: &Change{ch.Text, func() error { return w.begin(f, r, keys, ch, false) }}}).run()
 }
@@ -137,20 +137,6 @@ func (w *Work) begin(f *keep.Found, r *store.Restoring, keys *store.Trust, ch *C
 			return err
 		}
 	}
-	if ch != nil {
-		if err := ch.Write(); err != nil {
-			return err
-		}
-	}
-	if len(keys.Keys) > 0 {
-		t, err := w.Trust()
-		if err != nil {
-			return err
-		}
-		if err := w.ChangeTrust(t, keys); err != nil {
-			return err
-		}
-	}
 	c, err := w.Topology()
 	if err != nil {
 		return err
@@ -159,10 +145,20 @@ func (w *Work) begin(f *keep.Found, r *store.Restoring, keys *store.Trust, ch *C
 	for _, m := range c.With(versions.Member) {
 		members = append(members, m.Name)
 	}
-	if err := w.Store.SaveRestoring(r, members); err != nil {
+	t, err := w.Trust()
+	if err != nil {
 		return err
 	}
+	// The intent comes first, with the keys in one: cut off after it, the same command goes on, and
+	// nothing else does before what the backup is of is declared.
+	if err := w.Store.SaveRestoring(r, members, keys); err != nil {
+		return err
+	}
+	w.SeeTrust(t, keys)
 	w.Restores = nil // it is remembered from now on
+	if ch != nil {
+		return ch.Write()
+	}
 	return nil
 }
 

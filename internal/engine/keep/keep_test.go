@@ -309,14 +309,14 @@ func TestDrop(t *testing.T) {
 		t.Errorf("all of them: %v", err)
 	}
 	is := &store.Restoring{ID: "r1", Backup: one.Name, Since: time.Now()}
-	if err := s.Store.SaveRestoring(is, nil); err != nil {
+	if err := s.Store.SaveRestoring(is, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	if err := Drop(s, []string{one.Name}, false); err == nil || !strings.Contains(err.Error(), "is being restored") {
 		t.Errorf("one under restoration: %v", err)
 	}
 	is.Founded = true
-	if err := s.Store.SaveRestoring(is, nil); err != nil {
+	if err := s.Store.SaveRestoring(is, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	if err := Drop(s, []string{one.Name}, false); err != nil || len(Names(s)) != 1 {

@@ -329,6 +329,11 @@ func lookAtAPI(ctx context.Context, s *session.Session, c *topology.Cluster, v *
 		v.APIError = err
 		return
 	}
+	unheard, err := unheardSince(ctx, s, k)
+	if err != nil {
+		v.APIError = err
+		return
+	}
 	roles, err := k.HasRoles(ctx)
 	addons, aerr := k.AddOns(ctx)
 	if err = errors.Join(err, aerr); err != nil {
@@ -341,6 +346,9 @@ func lookAtAPI(ctx context.Context, s *session.Session, c *topology.Cluster, v *
 	v.Seen.Endpoint = k.ReadyAt(ctx, c.Endpoint.Addr()) == nil
 	for _, n := range nodes.Items {
 		ready, why := kube.Ready(&n)
+		if ready && unheard(n.Name) {
+			ready, why = false, "its kubelet has not been heard of since the datastore was restored"
+		}
 		run, ours := n.Annotations[kube.CordonedBy]
 		ns := plan.NodeSeen{Unschedulable: n.Spec.Unschedulable, By: run, Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name], Loses: loses[n.Name], Stuck: stuck[n.Name]}
 		if !ready {
@@ -354,6 +362,24 @@ func lookAtAPI(ctx context.Context, s *session.Session, c *topology.Cluster, v *
 	for name, a := range addons {
 		v.Seen.AddOns[name] = plan.AddOnSeen{Version: a.Version, Ready: a.Ready, Args: a.Args, Trust: a.Trust, State: a.State}
 	}
+}
+
+// unheardSince says of nodes whether their kubelets have not reported since the datastore was
+// restored: what a backup says of a node is of then, and its machine may be gone.
+func unheardSince(ctx context.Context, s *session.Session, k *kube.Client) (func(node string) bool, error) {
+	r, err := s.Store.Restoring()
+	if err != nil || r == nil {
+		return func(string) bool { return false }, err
+	}
+	l, err := k.CoordinationV1().Leases(corev1.NamespaceNodeLease).List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return nil, err
+	}
+	heard := map[string]bool{}
+	for _, x := range l.Items {
+		heard[x.Name] = x.Spec.RenewTime != nil && x.Spec.RenewTime.After(r.Since)
+	}
+	return func(node string) bool { return !heard[node] }, nil
 }
 
 // NotSeen says that the site was not seen, so that nothing is known of a cluster

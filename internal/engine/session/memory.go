@@ -115,6 +115,6 @@ type Backups interface {
 	// A restoration is remembered with the members that are made in it; Restored says that they
 	// are, and nil ends it.
 	Restoring() (*store.Restoring, error)
-	SaveRestoring(r *store.Restoring, members []string) error
+	SaveRestoring(r *store.Restoring, members []string, keys *store.Trust) error
 	Restored(f store.Facts) error
 }
