@@ -95,7 +95,7 @@ func TestBackupRestore(t *testing.T) {
 	must(maps.Create(ctx, note("goes", "one"), metav1.CreateOptions{}))
 	must(k.CoreV1().Secrets("default").Create(ctx, &corev1.Secret{ObjectMeta: metav1.ObjectMeta{Name: "key"}, Data: map[string][]byte{"k": []byte("deep")}}, metav1.CreateOptions{}))
 	w.fails(2, []string{`is no name of a backup`}, "backup", "take", "--name", "Before the fair")
-	w.fails(0, []string{"read back", "opens with what is on this computer alone"}, "backup", "take", "--name", "before-the-fair")
+	w.fails(0, []string{"read back", "it opens with the key file "}, "backup", "take", "--name", "before-the-fair")
 	w.fails(2, []string{"there is a backup before-the-fair already"}, "backup", "take", "--name", "before-the-fair")
 	b := w.backups()
 	if len(b) != 1 || b[0].Called != "before-the-fair" || b[0].Kubernetes != "v1.36.3" || b[0].Verified == nil || b[0].Raised != nil || b[0].Objects["nodes"] != 8 || b[0].Objects["secrets"] < 1 {
@@ -325,7 +325,18 @@ func TestBackupCopiesAndDamage(t *testing.T) {
 	defer reg.Close()
 	vault, place := w.TempDir(), "oci://"+strings.TrimPrefix(reg.URL, "http://")+"/kept/tidewatch"
 	w.ok("backup", "copy", "one", vault)
-	w.fails(1, []string{"is there already"}, "backup", "copy", "one", vault)
+	w.ok("backup", "copy", "one", vault) // the same once more
+	w.fails(1, []string{"is there already, and is another one"}, "backup", "copy", "two", func() string {
+		other := w.TempDir()
+		for _, x := range w.backups() {
+			if x.Called == "two" {
+				if err := os.WriteFile(filepath.Join(other, x.Name), []byte("somebody else's"), 0o600); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		return other
+	}())
 	w.fails(1, []string{"there is no folder"}, "backup", "copy", "one", filepath.Join(vault, "none", "x"))
 	w.ok("backup", "copy", "one", place)
 	w.fails(1, []string{"the registry did not take it"}, "backup", "copy", "two", "oci://127.0.0.1:1/kept/tidewatch")
@@ -378,7 +389,7 @@ func TestBackupCopiesAndDamage(t *testing.T) {
 	if err := os.Rename(filepath.Join(folder, "identity.age"), filepath.Join(folder, "away")); err != nil {
 		t.Fatal(err)
 	}
-	w.fails(1, []string{"the key that opens it is not here"}, "backup", "restore", one.Name, "--yes", "--confirm", "tidewatch")
+	w.fails(0, []string{"whole"}, "backup", "verify", "one") // what opens it is inside
 	if err := os.Rename(filepath.Join(folder, "away"), filepath.Join(folder, "identity.age")); err != nil {
 		t.Fatal(err)
 	}
@@ -391,21 +402,6 @@ func TestRestoreLostFolder(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "available", "v1.37.2")
 	w.fewer(1, 1)
-	id, err := age.GenerateX25519Identity()
-	if err != nil {
-		t.Fatal(err)
-	}
-	key := filepath.Join(t.TempDir(), "key")
-	b, err := os.ReadFile(w.path("tidewatch.verbund.yaml"))
-	if err == nil {
-		err = os.WriteFile(key, []byte(id.String()+"\n"), 0o600)
-	}
-	if err == nil {
-		err = os.WriteFile(w.path("tidewatch.verbund.yaml"), append(b, fmt.Sprintf("backup: {opens: [%s]}\n", id.Recipient())...), 0o644)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
 	w.ok("converge", "--yes")
 	kc := w.path("kubeconfig")
 	w.ok("access", "--merge", kc)
@@ -422,6 +418,12 @@ func TestRestoreLostFolder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	// The key file of the folder that is lost, as it was put aside.
+	keys, err := filepath.Glob(filepath.Join(w.keys, "tidewatch-*.key"))
+	if err != nil || len(keys) != 1 {
+		t.Fatal(keys, err)
+	}
+	key := keys[0]
 	vault := t.TempDir()
 	w.ok("backup", "take")
 	w.ok("backup", "copy", "newest", vault)
@@ -437,7 +439,7 @@ func TestRestoreLostFolder(t *testing.T) {
 	if no, err := age.GenerateX25519Identity(); err != nil || os.WriteFile(wrong, []byte(no.String()+"\n"), 0o600) != nil {
 		t.Fatal(err)
 	}
-	other.fails(1, []string{"does not open it; nothing was changed"}, "backup", "restore", file[0], "--unlock", wrong, "--yes", "--confirm", "tidewatch")
+	other.fails(1, []string{"does not open it, nor what lies beside it", "nothing was changed"}, "backup", "restore", file[0], "--unlock", wrong, "--yes", "--confirm", "tidewatch")
 	if l, err := os.ReadDir(other.dir); err != nil || len(l) > 0 {
 		t.Errorf("something was written: %v, %v", l, err)
 	}

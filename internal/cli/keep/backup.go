@@ -169,7 +169,7 @@ calls it.`,
 			}
 			a.UI.Say("backup %s of cluster %s: %s at revision %d, %s, read back", f.Short(), s.Decl.Name, words.Count(f.Manifest.Number(), "object"), f.Manifest.Revision, size(f.Size))
 			if len(s.Decl.Backup.Opens) == 0 {
-				a.UI.Say("it opens with what is on this computer alone; backup.opens in the declaration lets somebody else open it where this computer is lost")
+				a.UI.Say("it opens with the %s alone: keep a copy of that elsewhere; backup.opens in the declaration lets somebody else open it, too", openedBy(a, s))
 			}
 			return unsent
 		},
@@ -367,6 +367,18 @@ func named(s *session.Session, name string) (*keep.Found, error) {
 		return nil, term.Usage("%v", err)
 	}
 	return f, err
+}
+
+// openedBy is what opens the store of a cluster, and its backups with it.
+func openedBy(a *desk.App, s *session.Session) string {
+	p, err := s.Store.Protection()
+	if err != nil || p == nil {
+		return "store"
+	}
+	if f := a.Keys().KeyFile(*p); f != "" {
+		return "key file " + f
+	}
+	return p.Kind + " of the store"
 }
 
 // VerifiedSaid is what verifying a backup found, as JSON.

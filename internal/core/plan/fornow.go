@@ -61,6 +61,20 @@ func (p *planner) forNow(cat *versions.Catalogue) error {
 		return nil
 	}
 	set, ok := cat.Set(low)
+	if ok && p.unraised() && versions.Compare(p.c.Set.Kubernetes, low) > 0 {
+		// What was begun is raised first, at what it was begun with: a hold, or the hours, keep a
+		// change from beginning, and would leave it without a network for as long.
+		for _, m := range p.c.Machines {
+			if m.Role != versions.Balancer && versions.Compare(m.Set.Kubernetes, low) > 0 && !p.asleep(m) {
+				m.Set = set
+				p.stand(m)
+			}
+		}
+		now := *p.c
+		now.Set = set // and of the add-ons what fits
+		p.c, p.fits = &now, &topology.Machine{Set: set}
+		return nil
+	}
 	// A control plane that is replaced as a whole becomes the new version that way.
 	whole := slices.ContainsFunc(p.c.With(versions.API), func(m topology.Machine) bool { return p.outdated(m) && p.replaces(m) })
 	for _, m := range p.c.Machines {
@@ -81,6 +95,20 @@ func (p *planner) forNow(cat *versions.Catalogue) error {
 		}
 	}
 	return nil
+}
+
+// unraised says whether the raising of a founded cluster was cut off: no network plugin was ever
+// installed, or no API server runs that could say.
+func (p *planner) unraised() bool {
+	if p.c.CopyOf != "" || p.o.Now {
+		return false
+	}
+	if p.o.API {
+		return p.o.AddOns[versions.NetworkAddOn].Version == ""
+	}
+	return !slices.ContainsFunc(p.c.With(versions.API), func(m topology.Machine) bool {
+		return p.asleep(m) || len(p.down(m, versions.API)) == 0
+	})
 }
 
 // stand has a machine planned for as it is to be for now.

@@ -249,3 +249,42 @@ func TestUpgradeRelabels(t *testing.T) {
 		t.Errorf("steps %s", k)
 	}
 }
+
+// A raise that was cut off goes on with what it was begun with, whatever is declared by now, also
+// under a hold and with no wave open: with the network plugin that fits what runs.
+func TestRaisedFirst(t *testing.T) {
+	c := cluster(t, "v1.37.2", 3, 3)
+	o := living(c, "v1.36.3")
+	o.Held = true
+	o.AddOns = map[string]plan.AddOnSeen{}
+	o.Nodes = map[string]plan.NodeSeen{}
+	p := planFor(t, c, o)
+	fits, _ := versions.Shipped().Set("v1.36.3")
+	k := kinds(p.Steps)
+	i := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.Kind == plan.Network })
+	if i < 0 || !strings.Contains(p.Steps[i].Text, fits.Fairway) || p.Steps[i].As == nil || p.Steps[i].As.Set.Kubernetes != "v1.36.3" || !strings.Contains(k, "dns") {
+		t.Fatalf("steps %s", k)
+	}
+	if strings.Contains(k, "switch/") || strings.Contains(k, "drain/") || !p.More || !strings.Contains(k, "ready/tidewatch-gauges-1") {
+		t.Errorf("more %v, steps %s", p.More, k)
+	}
+	// Cut off before an API server ran, they are started as they are.
+	o = living(c, "v1.36.3")
+	o.Held, o.API, o.AddOns, o.Nodes = true, false, map[string]plan.AddOnSeen{}, map[string]plan.NodeSeen{}
+	for _, m := range c.Machines {
+		seen(o, m.Name, func(s *plan.MachineSeen) {
+			if _, has := s.Units["kube-apiserver.service"]; has {
+				s.Units["kube-apiserver.service"] = "inactive"
+			}
+		})
+	}
+	if k := kinds(planFor(t, c, o).Steps); !strings.Contains(k, "control/tidewatch-control-1") || strings.Contains(k, "switch/") {
+		t.Errorf("steps %s", k)
+	}
+	// What was raised is upgraded, or waits for a word.
+	o = living(c, "v1.36.3")
+	o.Held = true
+	if p := planFor(t, c, o); len(as(p)) > 0 || !p.Held || strings.Contains(kinds(p.Steps), "switch/") {
+		t.Errorf("held %v, steps %s", p.Held, kinds(p.Steps))
+	}
+}

@@ -265,6 +265,8 @@ type planner struct {
 	later map[string]bool
 	// as are machines that are planned for as they are to be for now.
 	as map[string]topology.Machine
+	// fits has the set that add-ons are to fit for now, if that is not the declared one.
+	fits *topology.Machine
 	// waves counts those that have a step, by group; begun are the steps with which waves
 	// begin, one after the other.
 	waves  map[string]int
@@ -949,15 +951,15 @@ func (p *planner) addOns(needs []string) {
 		switch {
 		case seen.Version == "":
 			p.plan.Missing = append(p.plan.Missing, "add-on "+a.name)
-			p.add(a.kind, "", "install "+a.title+" "+a.version, "it is not there", Step{Needs: needs})
+			p.add(a.kind, "", "install "+a.title+" "+a.version, "it is not there", Step{Needs: needs, As: p.fits})
 		case seen.Version != a.version:
-			p.add(a.kind, "", fmt.Sprintf("move %s from %s to %s", a.title, seen.Version, a.version), "it has to fit Kubernetes "+p.c.Set.Kubernetes, Step{Needs: needs})
+			p.add(a.kind, "", fmt.Sprintf("move %s from %s to %s", a.title, seen.Version, a.version), "it has to fit Kubernetes "+p.c.Set.Kubernetes, Step{Needs: needs, As: p.fits})
 		case seen.Trust != p.o.TrustMark && seen.Trust != "":
 			p.plan.Differs = append(p.plan.Differs, "what add-on "+a.name+" was started with")
 			p.add(a.kind, "", "start "+a.title+" anew, so that it goes by the authorities and the endpoint as they are now", "its pods were started before those changed", Step{Needs: append(slices.Clone(needs), p.settled...)})
 		case seen.Args != a.args:
 			p.plan.Differs = append(p.plan.Differs, "settings of add-on "+a.name)
-			p.add(a.kind, "", "tell "+a.title+" its settings: "+cmp.Or(a.args, "none"), fmt.Sprintf("it was told %q", seen.Args), Step{Needs: needs})
+			p.add(a.kind, "", "tell "+a.title+" its settings: "+cmp.Or(a.args, "none"), fmt.Sprintf("it was told %q", seen.Args), Step{Needs: needs, As: p.fits})
 		}
 	}
 }

@@ -18,7 +18,7 @@ const (
 	Runs  Question = "runs"  // a pod that began on it answers that it is ready
 	Port  Question = "port"  // from outside, its node port is answered by that pod
 	Name  Question = "name"  // its pod finds the service by name, and is answered
-	Near  Question = "near"  // its pod is answered by another one of the same node, through a service
+	Near  Question = "near"  // its pod is answered by another one of the same node, through a service's address
 	Zones Question = "zones" // its pod reaches a pod in every zone
 	Logs  Question = "logs"  // what its pod wrote can be read through the API
 )

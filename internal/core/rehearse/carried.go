@@ -26,8 +26,9 @@ func Copy(o plan.Observed) plan.Observed {
 // Carried changes what is observed as a step does when it ends well.
 func Carried(o *plan.Observed, c *topology.Cluster, p *plan.Plan, s plan.Step) {
 	m, declared := c.Machine(s.Machine)
+	set := c.Set
 	if s.As != nil {
-		m = *s.As
+		m, set = *s.As, s.As.Set
 	}
 	seen := o.Machines[s.Machine]
 	switch s.Kind {
@@ -78,9 +79,9 @@ func Carried(o *plan.Observed, c *topology.Cluster, p *plan.Plan, s plan.Step) {
 	case plan.Release:
 		delete(o.Machines, s.Machine)
 	case plan.Network:
-		o.AddOns[versions.NetworkAddOn] = addOn(o.AddOns[versions.NetworkAddOn], c.Set.Fairway, o.TrustMark)
+		o.AddOns[versions.NetworkAddOn] = addOn(o.AddOns[versions.NetworkAddOn], set.Fairway, o.TrustMark)
 	case plan.DNS:
-		o.AddOns[versions.DNSAddOn] = addOn(o.AddOns[versions.DNSAddOn], c.Set.DNS, o.TrustMark)
+		o.AddOns[versions.DNSAddOn] = addOn(o.AddOns[versions.DNSAddOn], set.DNS, o.TrustMark)
 	case plan.Backup:
 		o.Backup = p.From
 	case plan.Wave:

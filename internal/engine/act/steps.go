@@ -69,8 +69,8 @@ var carriers = map[plan.Kind]carrier{
 	plan.Leave:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.leave(ctx, s) },
 	plan.Backup:  func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.backup(ctx, s) },
 	plan.Drain:   func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.drain(ctx, s) },
-	plan.Network: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.addOn(ctx, s.Kind) },
-	plan.DNS:     func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.addOn(ctx, s.Kind) },
+	plan.Network: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.addOn(ctx, s) },
+	plan.DNS:     func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error { return r.addOn(ctx, s) },
 	plan.Unnode: func(r *Run, ctx context.Context, s plan.Step, _ topology.Machine) error {
 		return r.unnode(ctx, s.Machine)
 	},
@@ -422,10 +422,14 @@ func (r *Run) startBalancer(ctx context.Context, m topology.Machine) error {
 }
 
 // addOn installs an add-on or moves it; a moved one is waited for.
-func (r *Run) addOn(ctx context.Context, kind plan.Kind) error {
+func (r *Run) addOn(ctx context.Context, s plan.Step) error {
+	c := *r.Cluster
+	if s.As != nil {
+		c.Set = s.As.Set // of what is declared comes what fits when that runs
+	}
 	return r.withKube(func(k *kube.Client) error {
 		name, install := kube.Network, k.EnsureNetwork
-		if kind == plan.DNS {
+		if s.Kind == plan.DNS {
 			name, install = kube.DNS, k.EnsureDNS
 		}
 		t, err := r.Trust()
@@ -437,7 +441,7 @@ func (r *Run) addOn(ctx context.Context, kind plan.Kind) error {
 		if err != nil {
 			was = nil
 		}
-		if err := r.settle(ctx, func(ctx context.Context) error { return install(ctx, r.Cluster, mark) }); err != nil {
+		if err := r.settle(ctx, func(ctx context.Context) error { return install(ctx, &c, mark) }); err != nil {
 			return err
 		}
 		if was[name].Version == "" {

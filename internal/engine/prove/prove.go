@@ -58,6 +58,7 @@ type proving struct {
 
 	nodes    []topology.Machine // that the cluster has
 	nodePort int32
+	near     string // address of the neighbours' service
 	forward  int // port of the balancer that leads to the witness, 0 if none
 	pods     map[string]corev1.Pod
 	began    time.Time
@@ -238,10 +239,12 @@ func (p *proving) deploy(ctx context.Context) error {
 	}
 	// Whoever asks for it is answered on the own node, or not at all.
 	local := corev1.ServiceInternalTrafficPolicyLocal
-	if _, err := p.k.CoreV1().Services(Namespace).Create(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: neighbour}, Spec: corev1.ServiceSpec{Selector: labelsOf(neighbour),
-		InternalTrafficPolicy: &local, Ports: []corev1.ServicePort{{Name: "http", Port: 80, TargetPort: intstr.FromInt32(port)}}}}, metav1.CreateOptions{}); err != nil {
+	near, err := p.k.CoreV1().Services(Namespace).Create(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: neighbour}, Spec: corev1.ServiceSpec{Selector: labelsOf(neighbour),
+		InternalTrafficPolicy: &local, Ports: []corev1.ServicePort{{Name: "http", Port: 80, TargetPort: intstr.FromInt32(port)}}}}, metav1.CreateOptions{})
+	if err != nil {
 		return err
 	}
+	p.near = near.Spec.ClusterIP
 	if err := p.everywhere(ctx, neighbour); err != nil {
 		return err
 	}
@@ -377,15 +380,15 @@ func (p *proving) askNode(ctx context.Context, m topology.Machine, partners []pr
 		return
 	}
 	for _, x := range []struct {
-		q       proof.Question
-		service string // called as its pods, which say their names
-	}{{proof.Name, witness}, {proof.Near, neighbour}} {
-		name := fmt.Sprintf("%s.%s.svc.%s", x.service, Namespace, p.c.Domain)
+		q        proof.Question
+		asks     string
+		answered string // by pods that are called so
+	}{{proof.Name, fmt.Sprintf("%s.%s.svc.%s", witness, Namespace, p.c.Domain), witness}, {proof.Near, p.near, neighbour}} {
 		began = time.Now()
-		err = p.until(ctx, name+" to answer its pod", func(ctx context.Context) error {
-			return page(ctx, "http://"+at+"/ask?name="+url.QueryEscape(name), x.service)
+		err = p.until(ctx, x.asks+" to answer its pod", func(ctx context.Context) error {
+			return page(ctx, "http://"+at+"/ask?name="+url.QueryEscape(x.asks), x.answered)
 		})
-		p.judge(m.Name, x.q, began, name, err)
+		p.judge(m.Name, x.q, began, x.asks, err)
 	}
 	p.askZones(ctx, m, at, partners)
 	began = time.Now()
