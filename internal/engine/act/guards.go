@@ -106,8 +106,11 @@ func (r *Run) askOthers(ctx context.Context, name string) error {
 // that has lost its quorum cannot be asked, and may lack just this member.
 func (r *Run) nobodyJoins(ctx context.Context, name string) error {
 	ms, err := r.members(ctx)
-	if err != nil {
+	switch {
+	case errors.Is(err, datastore.ErrNoQuorum):
 		return nil
+	case err != nil:
+		return fmt.Errorf("guard: whether another member is still joining cannot be looked up: %w", err)
 	}
 	if other := plan.OtherLearner(ms, name); other != "" {
 		return &StepError{Err: fmt.Errorf("guard: %s does not join the datastore while %s is still joining", name, other), Todo: "run converge again: it finishes with the other one first"}

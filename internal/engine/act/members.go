@@ -2,6 +2,7 @@ package act
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -13,6 +14,7 @@ import (
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
+	"verbund/internal/datastore"
 	"verbund/internal/engine/session"
 )
 
@@ -130,6 +132,9 @@ func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
 	// A member that exists may be what the quorum lacks: start it first. One
 	// that never ran is known by its address only.
 	ms, merr := r.members(ctx)
+	if merr != nil && !errors.Is(merr, datastore.ErrNoQuorum) {
+		return fmt.Errorf("whether it is a member already cannot be looked up: %w", merr)
+	}
 	if _, isMember := ms[m.Name]; merr == nil && !isMember {
 		names, peers := []string{}, map[string]netip.Addr{m.Name: m.Address}
 		for n, x := range ms {

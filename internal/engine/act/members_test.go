@@ -80,6 +80,16 @@ func TestNobodyJoins(t *testing.T) {
 	if err := r.guarded(t.Context(), step, w.Cluster.Machines[2]); err != nil {
 		t.Errorf("the one that joins: %v", err)
 	}
+	// Any other trouble says nothing about who joins.
+	w.Members.Trouble = errors.New("a certificate that nobody trusts")
+	if err := r.guarded(t.Context(), step, w.Cluster.Machines[0]); err == nil || !strings.Contains(err.Error(), "nobody trusts") {
+		t.Errorf("asked in vain: %v", err)
+	}
+	m, fm := w.Of(versions.Control)
+	fm.Done()
+	if err := r.joinMember(t.Context(), m); err == nil || !strings.Contains(err.Error(), "nobody trusts") || len(fm.Done()) > 0 {
+		t.Errorf("it joined all the same: %v", err)
+	}
 	// One that has lost its quorum may lack just this member.
 	w.Members.Trouble = datastore.ErrNoQuorum
 	step.Machine = w.Members.Has[0].Name

@@ -129,7 +129,11 @@ func (r *Run) uncordon(ctx context.Context, node string) error {
 // release gives a machine back, and forgets it with its keys.
 func (r *Run) release(ctx context.Context, name string) error {
 	// A machine that stays must not keep keys.
-	if im, err := look.MachineAt(ctx, r.Session, name); err == nil && im.Adopted {
+	im, err := look.MachineAt(ctx, r.Session, name)
+	if err != nil && !errors.Is(err, look.ErrNoMachine) {
+		return fmt.Errorf("whether it stays when it is given back cannot be looked up: %w", err)
+	}
+	if im.Adopted {
 		switch {
 		case im.Power == site.PowerOn:
 			ours, err := r.ours(ctx, name)
@@ -139,7 +143,7 @@ func (r *Run) release(ctx context.Context, name string) error {
 			if err != nil {
 				return err
 			}
-		case r.Cluster.Listed:
+		default:
 			r.Remark(fmt.Sprintf("%s at %s does not answer, and keeps what was written to it, its keys among it: what is left there is wiped when it is taken over again; if it never is, wipe its disk yourself", name, im.Address))
 		}
 	}

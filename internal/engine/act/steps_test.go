@@ -22,6 +22,7 @@ import (
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
 	"verbund/internal/engine/enginetest"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/sessiontest"
@@ -257,5 +258,57 @@ func TestWithNetwork(t *testing.T) {
 		if err := r.withKube(func(k *kube.Client) error { return withNetwork(t.Context(), k, nil) }); err != nil {
 			t.Error(err)
 		}
+	}
+}
+
+// A machine that stays when it is given back keeps no keys: it is wiped before, unless it is not
+// this cluster's; and where nobody can look whether it stays, it is not given back.
+func TestReleaseOfWhatStays(t *testing.T) {
+	w := enginetest.New(t, 1)
+	r := at(t, w)
+	m, fm := w.Of(versions.Worker)
+	i := slices.IndexFunc(w.Site.Has.Machines, func(x site.Machine) bool { return x.Name == m.Name })
+	var order []string
+	w.Site.Giving = func(context.Context, string) error {
+		order = append(order, strings.Join(fm.Done(), ", "))
+		return nil
+	}
+	w.Site.Fail(errors.New("no answer"))
+	if err := r.release(t.Context(), m.Name); err == nil || !strings.Contains(err.Error(), "no answer") {
+		t.Errorf("unseen: %v", err)
+	}
+	w.Site.Fail(nil)
+	here := w.Site.Has.Machines[i]
+	here.Adopted = true
+	w.Site.Has.Machines[i] = here
+	fm.Fail = func(string) error { return errors.New("it cannot be wiped") }
+	if err := r.release(t.Context(), m.Name); err == nil || len(order) > 0 {
+		t.Errorf("not wiped: %v, given back %q", err, order)
+	}
+	fm.Fail = nil
+	if err := r.release(t.Context(), m.Name); err != nil || !slices.Equal(order, []string{"wipe"}) {
+		t.Errorf("%v; before it was given back was done %q", err, order)
+	}
+	// One without power keeps what it has, and that is said.
+	here.Power = site.PowerOff
+	w.Site.Has.Machines = append(w.Site.Has.Machines, here)
+	if err := r.Store.SaveMachine(m.Name, store.Machine{Address: m.Address}); err != nil {
+		t.Fatal(err)
+	}
+	said := ""
+	r.Tell = func(e store.Entry) { said += e.Text }
+	if err := r.release(t.Context(), m.Name); err != nil || !strings.Contains(said, "keeps what was written to it") {
+		t.Errorf("%v, said %q", err, said)
+	}
+	// Of a list, one that was never taken over is somebody else's.
+	w.Cluster.Listed = true
+	here.Power = site.PowerOn
+	w.Site.Has.Machines = append(w.Site.Has.Machines, here)
+	if err := r.Store.SaveMachine(m.Name, store.Machine{Address: m.Address, Fingerprint: "SHA256:made-up"}); err != nil {
+		t.Fatal(err)
+	}
+	order = nil
+	if err := r.release(t.Context(), m.Name); err != nil || !slices.Equal(order, []string{""}) {
+		t.Errorf("%v; before it was given back was done %q", err, order)
 	}
 }

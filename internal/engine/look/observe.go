@@ -478,5 +478,8 @@ func MachineAt(ctx context.Context, s *session.Session, name string) (site.Machi
 			return m, nil
 		}
 	}
-	return site.Machine{}, fmt.Errorf("the site has no machine %s", name)
+	return site.Machine{}, fmt.Errorf("%w %s", ErrNoMachine, name)
 }
+
+// ErrNoMachine says that the site was seen, and has no such machine.
+var ErrNoMachine = errors.New("the site has no machine")

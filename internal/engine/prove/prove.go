@@ -59,7 +59,7 @@ type proving struct {
 	nodes    []topology.Machine // that the cluster has
 	nodePort int32
 	near     string // address of the neighbours' service
-	forward  int // port of the balancer that leads to the witness, 0 if none
+	forward  int    // port of the balancer that leads to the witness, 0 if none
 	pods     map[string]corev1.Pod
 	began    time.Time
 
