@@ -39,6 +39,7 @@ require (
 	k8s.io/api v0.37.2
 	k8s.io/apimachinery v0.37.2
 	k8s.io/client-go v0.37.2
+	k8s.io/component-helpers v0.37.2
 	k8s.io/kube-proxy v0.37.2
 	k8s.io/kube-scheduler v0.37.2
 	k8s.io/kubelet v0.37.2

@@ -667,6 +667,20 @@ const (
 	KubeletConfig = Active + "etc/kubelet.yaml"
 )
 
+// Reserved is what of a node's processors and memory no pod may ask for, in thousandths of a
+// processor and MiB: for the system itself, and for what of Kubernetes runs there beside pods.
+// Without it the scheduler gives away all of a machine, and the kernel ends what it pleases.
+func Reserved(m topology.Machine) (system, kube [2]int64) {
+	system, kube = [2]int64{100, 128}, [2]int64{100, 256}
+	if m.Is(versions.API) || m.Is(versions.Member) {
+		kube = [2]int64{400, 768}
+	}
+	return system, kube
+}
+
+// EvictionMemory is the memory that a kubelet keeps free by ending pods, in MiB (its own default).
+const EvictionMemory = 100
+
 // node: it is long because it is a list, one file after the other: a reader looks for a file in one place.
 func (r *renderer) node() {
 	c, m := r.c, r.m
@@ -743,6 +757,7 @@ capabilities = ["pull", "resolve"]
 			fmt.Fprintf(&taints, "  - {key: %q, value: %q, effect: %q}\n", t.Key, t.Value, t.Effect)
 		}
 	}
+	system, kube := Reserved(m)
 	r.text(KubeletConfig, 0o644, r.config("kubelet", fmt.Sprintf(`apiVersion: kubelet.config.k8s.io/v1beta1
 kind: KubeletConfiguration
 address: %[1]s
@@ -762,8 +777,10 @@ clusterDNS: ["%[6]s"]
 nodeStatusUpdateFrequency: %[9]s
 nodeLeaseDurationSeconds: %[10]d
 resolvConf: /etc/resolv.conf
+systemReserved: {cpu: %[11]dm, memory: %[12]dMi}
+kubeReserved: {cpu: %[13]dm, memory: %[14]dMi}
 tlsCipherSuites: [%[8]s]
-%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String(), strings.Join(suites, ", "), r.patience().report, int(r.patience().unheard.Seconds()))), []string{UnitKubelet})
+%[7]s`, m.Address, KubeletPort, tp("cluster-authority.crt"), serving, c.Domain, c.ServiceAddress(10), taints.String(), strings.Join(suites, ", "), r.patience().report, int(r.patience().unheard.Seconds()), system[0], system[1], kube[0], kube[1])), []string{UnitKubelet})
 	// NodeRestriction keeps a kubelet from giving itself labels of Kubernetes;
 	// those are set from outside.
 	var labels []string

@@ -292,7 +292,7 @@ func TestSettingsAreLaidOver(t *testing.T) {
 var flagName = regexp.MustCompile(`(?m)^  --([a-z0-9-]+)=`)
 
 // ownChoice are settings that are rendered unless others are declared.
-var ownChoice = []string{"tls-cipher-suites", "tlsCipherSuites"}
+var ownChoice = []string{"systemReserved", "kubeReserved", "tls-cipher-suites", "tlsCipherSuites"}
 
 // Declared cipher suites take the place of ours; nobody is told of both.
 func TestDeclaredSuites(t *testing.T) {

@@ -51,10 +51,15 @@ type Node struct {
 	Name        string
 	Zone        string
 	CPU, Memory int64 // that pods may ask for
-	Labels      map[string]string
-	Taints      []Taint
-	Group       string
+	// Stays is what of it pods have that no drain moves: of daemon sets, and static ones.
+	Stays  Share
+	Labels map[string]string
+	Taints []Taint
+	Group  string
 }
+
+// Share is some of a node: thousandths of a processor, and bytes of memory.
+type Share struct{ CPU, Memory int64 }
 
 // Taint keeps pods off a node that do not tolerate it.
 type Taint struct{ Key, Value, Effect string }
@@ -99,7 +104,8 @@ func newWorld(in Input) *world {
 }
 
 func (w *world) add(n Node) {
-	r := &room{Node: n, cpu: n.CPU, memory: n.Memory}
+	r := &room{Node: n}
+	r.empty()
 	w.nodes[n.Name] = r
 	w.order = append(w.order, r)
 	if n.Group != "" {
@@ -129,6 +135,9 @@ func (w *world) settle() {
 		return to != nil
 	})
 }
+
+// empty leaves what no drain moves.
+func (r *room) empty() { r.pods, r.cpu, r.memory = nil, r.CPU-r.Stays.CPU, r.Memory-r.Stays.Memory }
 
 func (r *room) put(p *Pod) {
 	p.Node = r.Name
@@ -184,7 +193,7 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 			w.waiting = append(w.waiting, p)
 		}
 	}
-	r.pods, r.cpu, r.memory = nil, r.CPU, r.Memory
+	r.empty()
 	return max(took, least), out
 }
 

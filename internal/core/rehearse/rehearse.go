@@ -28,8 +28,8 @@ type Input struct {
 	Parallel int
 	Part     string
 	Fail     string // a machine that does not come back from its change
-	// Capacity is what a new machine of a size gives pods.
-	Capacity func(m topology.Machine) (cpu, memory int64)
+	// Capacity is what a new machine gives pods, and what of it those have that come with it.
+	Capacity func(m topology.Machine) (cpu, memory int64, stays Share)
 }
 
 // Bar is a span in which a machine is out of service, or something is waited for.
@@ -251,11 +251,11 @@ func (x *play) ended(p *plan.Plan, u underway) {
 	switch s.Kind {
 	case plan.Ready:
 		if m, ok := x.c.Machine(s.Machine); ok && m.IsNode() && x.w.nodes[m.Name] == nil {
-			cpu, memory := int64(0), int64(0)
+			n := Node{Name: m.Name, Zone: m.Zone, Labels: m.Labels, Taints: taints(m), Group: m.Pool}
 			if x.in.Capacity != nil {
-				cpu, memory = x.in.Capacity(m)
+				n.CPU, n.Memory, n.Stays = x.in.Capacity(m)
 			}
-			x.w.add(Node{Name: m.Name, Zone: m.Zone, CPU: cpu, Memory: memory, Labels: m.Labels, Taints: taints(m), Group: m.Pool})
+			x.w.add(n)
 			x.note()
 		}
 	case plan.Uncordon:

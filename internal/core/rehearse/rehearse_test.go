@@ -56,7 +56,7 @@ func took(s plan.Step) time.Duration {
 // input is a rehearsal of a declaration, with nodes of four processors.
 func input(t testing.TB, text string, o plan.Observed) rehearse.Input {
 	t.Helper()
-	in := rehearse.Input{Seen: o, Cat: versions.Shipped(), Usual: took, PodStart: 5 * time.Second, Parallel: 16, Capacity: func(topology.Machine) (int64, int64) { return 4000, 8 << 30 },
+	in := rehearse.Input{Seen: o, Cat: versions.Shipped(), Usual: took, PodStart: 5 * time.Second, Parallel: 16, Capacity: func(topology.Machine) (int64, int64, rehearse.Share) { return 4000, 8 << 30, rehearse.Share{} },
 		Declared: func(numbers map[string][]int, stage *plan.Stage) (*topology.Cluster, error) {
 			at := text
 			if stage != nil {

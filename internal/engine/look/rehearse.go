@@ -11,7 +11,10 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/labels"
 	"k8s.io/apimachinery/pkg/selection"
+	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/component-helpers/resource"
 
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/rehearse"
 	"verbund/internal/core/rollout"
@@ -85,9 +88,17 @@ func rehearsalOf(ctx context.Context, s *session.Session, v *View, q Rehearsal) 
 		}
 		return c, err
 	}
-	in.Capacity = func(m topology.Machine) (cpu, memory int64) {
+	in.Capacity = func(m topology.Machine) (cpu, memory int64, stays rehearse.Share) {
 		size := s.SiteFile.Sizes[m.Size]
-		return int64(size.CPUs) * 1000, int64(size.Memory)
+		system, kube := nodeconf.Reserved(m)
+		cpu, memory = int64(size.CPUs)*1000-system[0]-kube[0], int64(size.Memory)-(system[1]+kube[1]+nodeconf.EvictionMemory)<<20
+		// What comes with every machine of its group comes with this one.
+		for _, n := range in.Nodes {
+			if n.Group == m.Pool {
+				stays.CPU, stays.Memory = max(stays.CPU, n.Stays.CPU), max(stays.Memory, n.Stays.Memory)
+			}
+		}
+		return cpu, memory, stays
 	}
 	if !v.Seen.API {
 		return in, nil
@@ -157,15 +168,23 @@ func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv
 	for _, l := range lost {
 		moved = append(moved, l.Pod)
 	}
+	moves := map[types.UID]bool{}
+	for _, p := range moved {
+		moves[p.UID] = true
+	}
+	for _, p := range pods {
+		if i := slices.IndexFunc(in.Nodes, func(n rehearse.Node) bool { return n.Name == p.Spec.NodeName }); i >= 0 && !moves[p.UID] {
+			cpu, memory := asks(&p)
+			in.Nodes[i].Stays.CPU += cpu
+			in.Nodes[i].Stays.Memory += memory
+		}
+	}
 	for _, p := range moved {
 		if p.Spec.NodeName == "" {
 			continue
 		}
 		x := rehearse.Pod{Name: p.Namespace + "/" + p.Name, Node: p.Spec.NodeName, Fits: fitsOn(p.Spec, volumesOf(&p, claims)), Apart: apart(&p, labelled), Spread: spread(&p, labelled)}
-		for _, c := range p.Spec.Containers {
-			x.CPU += c.Resources.Requests.Cpu().MilliValue()
-			x.Memory += c.Resources.Requests.Memory().Value()
-		}
+		x.CPU, x.Memory = asks(&p)
 		for i, b := range budgets {
 			if sel, err := metav1.LabelSelectorAsSelector(b.Spec.Selector); err == nil && b.Namespace == p.Namespace && sel.Matches(labels.Set(p.Labels)) {
 				x.Budgets = append(x.Budgets, i)
@@ -174,6 +193,16 @@ func inhabited(in *rehearse.Input, v *View, pods []corev1.Pod, budgets []policyv
 		in.Pods = append(in.Pods, x)
 	}
 	slices.SortFunc(in.Pods, func(a, b rehearse.Pod) int { return cmp.Or(cmp.Compare(a.Node, b.Node), cmp.Compare(a.Name, b.Name)) })
+}
+
+// asks is what a pod asks for as the scheduler counts it: with its init and sidecar containers, its
+// overhead, and what a resize has given it. One that is over asks for nothing.
+func asks(p *corev1.Pod) (cpu, memory int64) {
+	if p.Status.Phase == corev1.PodSucceeded || p.Status.Phase == corev1.PodFailed {
+		return 0, 0
+	}
+	r := resource.PodRequests(p, resource.PodResourcesOptions{UseStatusResources: true})
+	return r.Cpu().MilliValue(), r.Memory().Value()
 }
 
 // volumesOf are the places at which the volumes of a pod can be reached.

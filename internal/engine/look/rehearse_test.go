@@ -4,9 +4,12 @@ import (
 	"testing"
 
 	corev1 "k8s.io/api/core/v1"
+	"k8s.io/apimachinery/pkg/api/resource"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/types"
 
 	"verbund/internal/core/rehearse"
+	"verbund/internal/engine/sessiontest"
 )
 
 // Of what has a pod spread, that which is required is rehearsed, with whom it counts and where.
@@ -57,5 +60,41 @@ func TestSpread(t *testing.T) {
 		if on := [2]bool{got[0].On(x.n, x.closed), got[1].On(x.n, x.closed)}; on != x.on {
 			t.Errorf("%s is a domain: %v, wanted %v", x.name, on, x.on)
 		}
+	}
+}
+
+// What a pod asks for counts as the scheduler counts it, whether or not a drain moves it: what is
+// left of a node is what is left.
+func TestRoom(t *testing.T) {
+	want := func(cpu, memory string) corev1.ResourceRequirements {
+		return corev1.ResourceRequirements{Requests: corev1.ResourceList{corev1.ResourceCPU: resource.MustParse(cpu), corev1.ResourceMemory: resource.MustParse(memory)}}
+	}
+	always, yes := corev1.ContainerRestartPolicyAlways, true
+	pod := func(name, kind string, phase corev1.PodPhase) corev1.Pod {
+		return corev1.Pod{ObjectMeta: metav1.ObjectMeta{Name: name, Namespace: "tides", UID: types.UID(name), OwnerReferences: []metav1.OwnerReference{{Kind: kind, Name: "x", Controller: &yes}}},
+			Spec: corev1.PodSpec{NodeName: "n", Containers: []corev1.Container{{Resources: want("500m", "256Mi")}}}, Status: corev1.PodStatus{Phase: phase}}
+	}
+	heavy := pod("heavy", "ReplicaSet", corev1.PodRunning)
+	heavy.Spec.InitContainers = []corev1.Container{{Resources: want("100m", "64Mi"), RestartPolicy: &always}, {Resources: want("1", "1Gi")}}
+	heavy.Spec.Overhead = corev1.ResourceList{corev1.ResourceCPU: resource.MustParse("50m")}
+	static := pod("static", "Node", corev1.PodRunning)
+	static.Annotations = map[string]string{corev1.MirrorPodAnnotationKey: "x"}
+	node := corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "n"}, Status: corev1.NodeStatus{Allocatable: corev1.ResourceList{corev1.ResourceCPU: resource.MustParse("2"), corev1.ResourceMemory: resource.MustParse("4Gi")}}}
+	in := &rehearse.Input{}
+	inhabited(in, &View{Cluster: sessiontest.Cluster(t, 1), Nodes: []corev1.Node{node}},
+		[]corev1.Pod{heavy, pod("daemon", "DaemonSet", corev1.PodRunning), static, pod("over", "DaemonSet", corev1.PodFailed), pod("ended", "ReplicaSet", corev1.PodSucceeded)}, nil, nil)
+	if got := in.Nodes[0].Stays; got != (rehearse.Share{CPU: 1000, Memory: 512 << 20}) {
+		t.Errorf("what stays has %+v", got)
+	}
+	asked := map[string][2]int64{}
+	for _, p := range in.Pods {
+		asked[p.Name] = [2]int64{p.CPU, p.Memory}
+	}
+	// The init container runs beside the sidecar, and asks for more than what runs after it.
+	if got := asked["tides/heavy"]; got != [2]int64{1150, (1024 + 64) << 20} {
+		t.Errorf("heavy asks for %v", got)
+	}
+	if got := asked["tides/ended"]; got != [2]int64{} {
+		t.Errorf("one that is over asks for %v", got)
 	}
 }

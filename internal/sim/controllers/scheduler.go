@@ -16,6 +16,7 @@ import (
 	"k8s.io/apimachinery/pkg/labels"
 	"k8s.io/client-go/informers"
 	"k8s.io/client-go/tools/cache"
+	"k8s.io/component-helpers/resource"
 	schedv1 "k8s.io/kube-scheduler/config/v1"
 
 	"verbund/internal/sim/host"
@@ -284,10 +285,6 @@ func unplaced(p *corev1.Pod, nodes []*corev1.Node, on map[string][]*corev1.Pod) 
 
 // requested is what a pod asks for, in thousandths.
 func requested(p *corev1.Pod, what corev1.ResourceName) int64 {
-	var n int64
-	for _, c := range p.Spec.Containers {
-		q := c.Resources.Requests[what]
-		n += q.MilliValue()
-	}
-	return n
+	q := resource.PodRequests(p, resource.PodResourcesOptions{})[what]
+	return q.MilliValue()
 }

@@ -170,7 +170,7 @@ func (k *kubelet) status(old []corev1.NodeCondition) corev1.NodeStatus {
 		corev1.ResourcePods:   *resource.NewQuantity(int64(cmp.Or(k.cfg.MaxPods, 110)), resource.DecimalSI),
 	}
 	st := corev1.NodeStatus{
-		Capacity: res, Allocatable: res,
+		Capacity: res, Allocatable: k.allocatable(res),
 		Addresses: []corev1.NodeAddress{{Type: corev1.NodeInternalIP, Address: k.ip.String()}, {Type: corev1.NodeHostName, Address: k.name}},
 		NodeInfo: corev1.NodeSystemInfo{KubeletVersion: k.e.Version, ContainerRuntimeVersion: "containerd://" + strings.TrimPrefix(rv, "v"), OSImage: h.Spec.Image, KernelVersion: "simulated",
 			OperatingSystem: "linux", Architecture: "amd64", BootID: h.BootID, MachineID: h.Spec.Hardware, SystemUUID: h.Spec.Hardware},
@@ -194,6 +194,31 @@ func (k *kubelet) status(old []corev1.NodeCondition) corev1.NodeStatus {
 		cond(corev1.NodeReady, corev1.ConditionTrue, "KubeletReady", "kubelet is posting ready status")
 	}
 	return st
+}
+
+// allocatable is what pods may ask for: without what is reserved, and without the memory that the
+// kubelet keeps free (Kubernetes, Reserve Compute Resources).
+func (k *kubelet) allocatable(all corev1.ResourceList) corev1.ResourceList {
+	out := all.DeepCopy()
+	take := func(name corev1.ResourceName, text string) {
+		if q, err := resource.ParseQuantity(text); err == nil {
+			left := out[name]
+			left.Sub(q)
+			if left.Sign() < 0 {
+				left.Set(0)
+			}
+			out[name] = left
+		}
+	}
+	for _, reserved := range []map[string]string{k.cfg.SystemReserved, k.cfg.KubeReserved} {
+		for name, text := range reserved {
+			if _, has := all[corev1.ResourceName(name)]; has {
+				take(corev1.ResourceName(name), text)
+			}
+		}
+	}
+	take(corev1.ResourceMemory, cmp.Or(k.cfg.EvictionHard["memory.available"], "100Mi"))
+	return out
 }
 
 // reportAgain is how often a kubelet writes its node's status when nothing has
