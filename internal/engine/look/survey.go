@@ -226,9 +226,20 @@ func (q *surveyor) ask(ctx context.Context, im site.Machine, exists bool) {
 	q.note(AskHostKey, Well, "", "")
 	q.facts(im, f, asked.Add(took/2))
 	q.versions(f)
+	q.told(f)
 	q.kernel(ctx, c)
 	q.past(ctx, c)
 	q.probe(ctx, c, f)
+}
+
+// told looks whether Kubernetes is told as much memory as there is: what goes by the files of a
+// kernel that several share offers all of it, and pods are given what the kernel then takes.
+func (q *surveyor) told(f *protocol.FactsReply) {
+	for _, n := range q.v.Nodes {
+		if says := n.Status.Capacity.Memory().Value(); n.Name == q.m.Name && says > f.Memory+f.Memory/10 {
+			q.note(AskSize, Bad, fmt.Sprintf("Kubernetes is told that it has %s memory, and it may use %s", declare.Bytes(says), declare.Bytes(f.Memory)), "have its kernel's files say what it has, or lift the limit of its memory")
+		}
+	}
 }
 
 // kernel looks whether a node's kernel does what nodes need.

@@ -12,6 +12,9 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	corev1 "k8s.io/api/core/v1"
+	"k8s.io/apimachinery/pkg/api/resource"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/declare"
@@ -169,6 +172,11 @@ func TestSurveyOfAMachine(t *testing.T) {
 	x.want(AskPorts, Bad, ":10250: ")
 	busy.Close()
 
+	x.v.Nodes = []corev1.Node{{ObjectMeta: metav1.ObjectMeta{Name: x.name}, Status: corev1.NodeStatus{Capacity: corev1.ResourceList{corev1.ResourceMemory: resource.MustParse("4Gi")}}}}
+	x.want(AskSize, Well, "")
+	x.v.Nodes[0].Status.Capacity[corev1.ResourceMemory] = resource.MustParse("24Gi")
+	x.want(AskSize, Bad, "Kubernetes is told that it has 24GiB memory, and it may use 4GiB")
+	x.v.Nodes = nil
 	x.s.SiteFile.Sizes["small"] = declare.Size{CPUs: 4, Memory: 4 << 30, Disk: 20 << 30}
 	x.want(AskSize, Bad, "it has 2 processors, 4GiB memory, 20GiB disk; size small means 4")
 	x.s.SiteFile.Sizes["small"] = declare.Size{CPUs: 2, Memory: 4 << 30, Disk: 20 << 30}

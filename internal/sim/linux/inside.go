@@ -145,6 +145,37 @@ func (l life) identity(root string) error {
 // each machine has them for itself, as files.
 var kept = []string{"vm/overcommit_memory", "vm/panic_on_oom", "kernel/panic", "kernel/panic_on_oops", "kernel/keys/root_maxkeys", "kernel/keys/root_maxbytes", "net/netfilter/nf_conntrack_max"}
 
+// namespaced are settings of the kernel that each machine has for itself, since they belong to
+// namespaces (namespaces(7)): of the network, of its name, and of what processes share.
+var namespaced = []string{"net", "kernel/hostname", "kernel/domainname", "kernel/sem", "kernel/msgmax", "kernel/msgmnb", "kernel/msgmni",
+	"kernel/shmall", "kernel/shmmax", "kernel/shmmni", "kernel/shm_rmid_forced", "fs/mqueue"}
+
+// shut keeps a machine from changing what is not its own: every other setting of the kernel is
+// this computer's, and would stay when the machine is gone. A system that cannot write one takes
+// that for the ways of containers, and goes on (sysctl.d(5)).
+func shut(root string) error {
+	all := filepath.Join(root, "proc/sys")
+	if err := bind(all, all); err != nil {
+		return err
+	}
+	if err := syscall.Mount("", all, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""); err != nil {
+		return fmt.Errorf("closing %s: %w", all, err)
+	}
+	for _, p := range namespaced {
+		p = filepath.Join(all, p)
+		if _, err := os.Stat(p); err != nil {
+			continue // this kernel does not have it
+		}
+		if err := bind(p, p); err != nil {
+			return err
+		}
+		if err := syscall.Mount("", p, "", syscall.MS_BIND|syscall.MS_REMOUNT, ""); err != nil {
+			return fmt.Errorf("opening %s: %w", p, err)
+		}
+	}
+	return nil
+}
+
 // devices are those of this computer that a machine has, too.
 var devices = []string{"null", "zero", "full", "random", "urandom", "tty", "fuse"}
 
@@ -209,15 +240,21 @@ func (l life) mountKernel(root string) error {
 		return err
 	}
 	own := in("run/verbund-kernel")
+	if err := os.MkdirAll(own, 0o755); err != nil {
+		return err
+	}
+	if err := shut(root); err != nil {
+		return err
+	}
+	if err := showOwn(root, own, l.Spec.CPUs, l.Spec.Memory); err != nil {
+		return err
+	}
 	for _, k := range kept {
 		b, err := os.ReadFile(in("proc/sys/" + k))
 		if err != nil {
 			continue
 		}
 		f := filepath.Join(own, strings.ReplaceAll(k, "/", "."))
-		if err := os.MkdirAll(own, 0o755); err != nil {
-			return err
-		}
 		if err := os.WriteFile(f, b, 0o644); err != nil {
 			return err
 		}

@@ -3,10 +3,13 @@ package linux
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+
+	"verbund/internal/whole"
 )
 
 // shared are settings of the kernel that count for all machines of this computer together,
@@ -20,20 +23,24 @@ var shared = []struct {
 	{"/proc/sys/fs/inotify/max_user_watches", 524288},
 }
 
+// raised is where it is remembered what settings were before the first site raised them, a line
+// each: a site may be killed, and another one be there meanwhile. It is gone with the next start
+// of this computer, as what was raised is.
+var raised = "/run/verbund/raised-settings"
+
 // Raise raises what this computer gives all of its machines together, where it is too little
-// for several. What was raised is said, and back puts it as it was, unless another site has
-// machines here by then, which need it.
+// for several. What was raised is said, and back puts it as it was before any site raised it,
+// unless another site has machines here by then, which need it: the last one does.
 func (n Network) Raise() (back func() error, said []string, err error) {
-	was := map[string]string{}
+	was, err := readRaised()
+	if err != nil {
+		return nil, nil, err
+	}
 	back = func() error {
 		if all, err := filepath.Glob(filepath.Join(networkDir, prefix+"*")); err != nil || len(all) > 1 || len(all) == 1 && filepath.Base(all[0]) != n.Name {
 			return err
 		}
-		var errs []error
-		for f, v := range was {
-			errs = append(errs, os.WriteFile(f, []byte(v), 0o644))
-		}
-		return errors.Join(errs...)
+		return lower()
 	}
 	for _, s := range shared {
 		b, err := os.ReadFile(s.file)
@@ -44,12 +51,66 @@ func (n Network) Raise() (back func() error, said []string, err error) {
 		if err != nil || now >= s.need {
 			continue
 		}
-		if err := os.WriteFile(s.file, []byte(strconv.Itoa(s.need)), 0o644); err != nil {
-			return back, said, errors.Join(fmt.Errorf("raising %s from %d to %d, which the machines need together: %w", s.file, now, s.need, err), back())
+		// Remembered first: whoever comes after a kill knows what it was.
+		if _, known := was[s.file]; !known {
+			was[s.file] = strings.TrimSpace(string(b))
+			if err := writeRaised(was); err != nil {
+				return nil, said, errors.Join(err, back())
+			}
 		}
-		was[s.file] = string(b)
+		if err := os.WriteFile(s.file, []byte(strconv.Itoa(s.need)), 0o644); err != nil {
+			return nil, said, errors.Join(fmt.Errorf("raising %s from %d to %d, which the machines need together: %w", s.file, now, s.need, err), back())
+		}
 		name := strings.ReplaceAll(strings.TrimPrefix(s.file, "/proc/sys/"), "/", ".")
 		said = append(said, fmt.Sprintf("%s of this computer is %d while the site runs, before it was %d", name, s.need, now))
 	}
 	return back, said, nil
+}
+
+// lower puts everything as it was before it was raised.
+func lower() error {
+	was, err := readRaised()
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for f, v := range was {
+		errs = append(errs, os.WriteFile(f, []byte(v), 0o644))
+	}
+	if err := errors.Join(errs...); err != nil {
+		return err
+	}
+	if err := os.Remove(raised); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// readRaised reads what was remembered. Nothing but what a site raises is ever written back.
+func readRaised() (map[string]string, error) {
+	out := map[string]string{}
+	b, err := os.ReadFile(raised)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for l := range strings.Lines(string(b)) {
+		file, value, _ := strings.Cut(strings.TrimSpace(l), " ")
+		for _, s := range shared {
+			if _, err := strconv.Atoi(value); err == nil && s.file == file {
+				out[file] = value
+			}
+		}
+	}
+	return out, nil
+}
+
+func writeRaised(was map[string]string) error {
+	var b strings.Builder
+	for f, v := range was {
+		fmt.Fprintf(&b, "%s %s\n", f, v)
+	}
+	if err := os.MkdirAll(filepath.Dir(raised), 0o755); err != nil {
+		return err
+	}
+	return whole.Write(raised, []byte(b.String()), 0o644)
 }
