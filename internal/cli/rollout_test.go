@@ -17,8 +17,10 @@ import (
 	admissionv1 "k8s.io/api/admissionregistration/v1"
 	appsv1 "k8s.io/api/apps/v1"
 	corev1 "k8s.io/api/core/v1"
+	policyv1 "k8s.io/api/policy/v1"
 	storagev1beta1 "k8s.io/api/storage/v1beta1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/util/intstr"
 )
 
 // rolled is where a roll-out stands, as JSON.
@@ -679,6 +681,20 @@ func TestForeseen(t *testing.T) {
 		d, err := k.AppsV1().Deployments("default").Get(ctx, "tides", metav1.GetOptions{})
 		return err == nil && d.Status.AvailableReplicas == 3, fmt.Sprint(err)
 	})
+	// Taking machines away for good is looked at in the same way, before the first one goes.
+	two := intstr.FromInt32(2)
+	if _, err := k.PolicyV1().PodDisruptionBudgets("default").Create(ctx, &policyv1.PodDisruptionBudget{ObjectMeta: metav1.ObjectMeta{Name: "tides"},
+		Spec: policyv1.PodDisruptionBudgetSpec{MinAvailable: &two, Selector: &metav1.LabelSelector{MatchLabels: map[string]string{"app": "tides"}}}}, metav1.CreateOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	w.until(30*time.Second, "the budget to count", func() (bool, string) {
+		b, err := k.PolicyV1().PodDisruptionBudgets("default").Get(ctx, "tides", metav1.GetOptions{})
+		return err == nil && b.Status.DisruptionsAllowed == 1, fmt.Sprint(err)
+	})
+	w.fails(1, []string{"does not end within its patience", "[drain-in-vain]", "in the way", "nothing was changed"}, "scale", "gauges", "0", "--yes")
+	if d, err := os.ReadFile(w.path("tidewatch.verbund.yaml")); err != nil || strings.Contains(string(d), "count: 0") {
+		t.Errorf("it was declared all the same: %v", err)
+	}
 }
 
 // What clients ask for that the target does not serve, and a webhook that would refuse pods,

@@ -193,14 +193,7 @@ func (a *App) showForeseen(s *session.Session, p *plan.Plan, v *look.View) {
 	if r.Lowest.Share < 1 {
 		fmt.Fprintf(a.Out, "At the lowest, %.0f %% of what workers have is there for pods, after %s.\n", r.Lowest.Share*100, term.Seconds(r.Lowest.At))
 	}
-	for i, b := range r.Blocked {
-		if i == mostLines {
-			fmt.Fprintf(a.Out, "And %d more; verbund rehearse shows them.\n", len(r.Blocked)-i)
-			break
-		}
-		fmt.Fprintf(a.Out, "Careful: when %s is emptied, %s.\n", b.Machine, b.Text)
-	}
-	if r.Lowest.Share < 1 || len(r.Blocked) > 0 {
+	if r.Lowest.Share < 1 {
 		fmt.Fprintln(a.Out)
 	}
 }

@@ -22,6 +22,8 @@ const (
 	Full            = "datastore-full"
 	Behind          = "datastore-behind"
 	Ends            = "certificate-ends"
+	NoPlace         = "pod-without-place"
+	InVain          = "drain-in-vain"
 	NoSpare         = "no-spare-room"
 	Unlooked        = "not-looked-at"
 )
@@ -91,6 +93,8 @@ type Facts struct {
 	Members  []Member
 	Endings  []Ending
 	Drained  map[string]bool // machines that are emptied
+	Meets    []string        // what drains meet that they can end with, in words, by a rehearsal
+	Vain     string          // why machines that are to go cannot be emptied, by a rehearsal; empty: they can
 	Spare    string          // what would happen if one more machine failed, in words; empty: nothing
 	Unlooked []string        // what could not be looked at, with the reason
 	Accepted map[string]string
@@ -103,6 +107,9 @@ const (
 	mostGap   = 5000
 )
 
+// mostMet is how much of what drains meet is told one by one.
+const mostMet = 6
+
 // Judge says what is of concern: errors first, each kind together.
 func Judge(f Facts) []Concern {
 	j := &judge{f: f}
@@ -111,6 +118,16 @@ func Judge(f Facts) []Concern {
 	j.webhooks()
 	j.members()
 	j.endings()
+	for i, m := range f.Meets {
+		if i == mostMet {
+			j.add(declare.Warning, NoPlace, fmt.Sprintf("drains meet %d more of the kind", len(f.Meets)-i), "verbund rehearse shows them")
+			break
+		}
+		j.add(declare.Warning, NoPlace, m, "it waits until there is room: keep or add machines that take it, or let fewer of it run")
+	}
+	if f.Vain != "" {
+		j.add(declare.Error, InVain, f.Vain, "keep machines that take its pods, or change their budgets or number first; or accept it by an exception with a reason")
+	}
 	if f.Spare != "" {
 		j.add(declare.Warning, NoSpare, f.Spare, "it goes on as long as nothing fails; smaller batches, a surge or another machine leave room")
 	}

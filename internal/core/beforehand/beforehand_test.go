@@ -53,6 +53,12 @@ func TestJudge(t *testing.T) {
 		{"behind", func(f *Facts) { f.Members[0].Behind = 5001 }, []string{"warning datastore-behind control-1 is 5001 entries behind"}},
 		{"ends", func(f *Facts) { f.Endings[0].NotAfter = now.Add(2 * time.Hour) }, []string{"error certificate-ends cluster authority ends at 2026-11-27 11:00 UTC"}},
 		{"ended", func(f *Facts) { f.Endings[0].NotAfter = now.Add(-time.Hour) }, []string{"error certificate-ends cluster authority has ended"}},
+		{"pods without a place", func(f *Facts) { f.Meets = []string{"when gauges-1 is emptied, pod a finds no place"} }, []string{"warning pod-without-place when gauges-1 is emptied"}},
+		{"many of them", func(f *Facts) { f.Meets = slices.Repeat([]string{"x"}, 9) }, append(slices.Repeat([]string{"warning pod-without-place x"}, 6), "warning pod-without-place drains meet 3 more")},
+		{"in vain", func(f *Facts) { f.Vain = "emptying gauges-1 does not end" }, []string{"error drain-in-vain emptying gauges-1"}},
+		{"in vain, and accepted", func(f *Facts) {
+			f.Vain, f.Accepted = "emptying gauges-1 does not end", map[string]string{InVain: "it may"}
+		}, []string{"warning drain-in-vain emptying gauges-1"}},
 		{"spare", func(f *Facts) { f.Spare = "if forecast-1 failed" }, []string{"warning no-spare-room if forecast-1 failed"}},
 		{"unlooked", func(f *Facts) { f.Unlooked = []string{"how the datastore is: no answer"} }, []string{"warning not-looked-at it was not looked at how the datastore is: no answer"}},
 		{"errors first", func(f *Facts) { f.Members[0].Size, f.Members[0].Alarms = 999, []string{"CORRUPT"} }, []string{"error datastore-alarm CORRUPT", "warning datastore-full control-1"}},
@@ -79,7 +85,7 @@ func TestJudge(t *testing.T) {
 // the others there shows on a living cluster.
 func TestRulesAreListed(t *testing.T) {
 	severities := map[string]declare.Severity{APIGone: declare.Error, APIWritten: declare.Warning, WebhookUnserved: declare.Error, WebhookAlone: declare.Warning, Alarm: declare.Error, Full: declare.Warning,
-		Behind: declare.Warning, Ends: declare.Error, NoSpare: declare.Warning, Unlooked: declare.Warning}
+		Behind: declare.Warning, Ends: declare.Error, NoPlace: declare.Warning, InVain: declare.Error, NoSpare: declare.Warning, Unlooked: declare.Warning}
 	for _, r := range declare.Rules {
 		if s, ok := severities[r.ID]; r.Living != ok || ok && s != r.Severity {
 			t.Errorf("%+v", r)

@@ -173,6 +173,8 @@ var Rules = []Rule{
 	{ID: "datastore-full", Severity: Warning, What: "a member of the datastore has most of what it may have", Living: true},
 	{ID: "datastore-behind", Severity: Warning, What: "a member of the datastore is far behind the leader", Living: true},
 	{ID: "certificate-ends", Severity: Error, What: "something that vouches ends before the roll-out does", Living: true},
+	{ID: "pod-without-place", Severity: Warning, What: "a pod finds no place elsewhere when a machine is emptied", Living: true},
+	{ID: "drain-in-vain", Severity: Error, What: "a machine that is to go cannot be emptied, by a rehearsal", Living: true, Open: true},
 	{ID: "no-spare-room", Severity: Warning, What: "pods would have no place if one more machine failed during a roll-out", Living: true},
 	{ID: "not-looked-at", Severity: Warning, What: "something could not be looked at before a roll-out", Living: true},
 }

@@ -87,7 +87,7 @@ type room struct {
 }
 
 func newWorld(in Input) *world {
-	w := &world{nodes: map[string]*room{}, budgets: in.Budgets, start: in.PodStart, freed: make([]time.Duration, len(in.Budgets))}
+	w := &world{nodes: map[string]*room{}, budgets: slices.Clone(in.Budgets), start: in.PodStart, freed: make([]time.Duration, len(in.Budgets))}
 	for _, n := range in.Nodes {
 		w.add(n)
 	}
@@ -131,6 +131,7 @@ func (w *world) settle() {
 		to := w.place(p)
 		if to != nil {
 			to.put(p)
+			w.count(p, 1)
 		}
 		return to != nil
 	})
@@ -138,6 +139,13 @@ func (w *world) settle() {
 
 // empty leaves what no drain moves.
 func (r *room) empty() { r.pods, r.cpu, r.memory = nil, r.CPU-r.Stays.CPU, r.Memory-r.Stays.Memory }
+
+// count changes how many pods the budgets of one can count on: one that has no place is not well.
+func (w *world) count(p *Pod, by int) {
+	for _, b := range p.Budgets {
+		w.budgets[b].Pods += by
+	}
+}
 
 func (r *room) put(p *Pod) {
 	p.Node = r.Name
@@ -191,6 +199,7 @@ func (w *world) drain(node string, now, least, patience time.Duration) (time.Dur
 		} else {
 			p.Node = ""
 			w.waiting = append(w.waiting, p)
+			w.count(p, -1)
 		}
 	}
 	r.empty()

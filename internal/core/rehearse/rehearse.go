@@ -68,7 +68,8 @@ type Result struct {
 	Spare *Trouble `json:"spare,omitempty"`
 	// Ends says why it does not come to its end: a machine that fails, or a drain that nothing
 	// lets end.
-	Ends string `json:"ends,omitempty"`
+	Ends   string `json:"ends,omitempty"`
+	EndsOn string `json:"endsOn,omitempty"` // the machine at which it ends
 	// Untouched are the machines that keep what they had, when it does not come to its end;
 	// Cordoned those that are left so.
 	Untouched []string `json:"untouched,omitempty"`
@@ -292,6 +293,7 @@ func (x *play) fails(f *plan.Flow, s plan.Step) {
 		f.Without(func(o plan.Step) bool { return o.Machine == s.Machine || o.Kind == plan.Verify })
 		return
 	}
+	x.res.EndsOn = s.Machine
 	x.res.Ends = fmt.Sprintf("%s on %s fails after %s, and nothing further is begun", s.Text, s.Machine, x.now.Round(time.Second))
 	if s.Kind == plan.Drain {
 		x.res.Ends = fmt.Sprintf("emptying %s does not end within its patience of %s, and nothing further is begun", s.Machine, s.Within)

@@ -158,6 +158,7 @@ func TestDrains(t *testing.T) {
 		{"too large for any other", pods(1, 5000, -1), nil, nil, "pod default/tidetable-0 finds no place elsewhere: it asks for 5 of a processor", "", 0, 1},
 		{"tied to its node", pods(1, 1000, -1), nil, func(n rehearse.Node) bool { return n.Name == "tidewatch-gauges-1" }, "finds no place elsewhere", "", 0, 1},
 		{"a budget that lets nobody go", pods(2, 500, 0), []rehearse.Budget{{"default/tidetable", 2, 2}}, nil, "budget default/tidetable never lets pod default/tidetable-0 go: it wants 2 of 2 healthy", "emptying tidewatch-gauges-1 does not end within its patience of 2m0s", 0, 2},
+		{"a budget that counts on one without a place", pods(2, 500, 0), []rehearse.Budget{{"default/tidetable", 1, 2}}, func(n rehearse.Node) bool { return n.Name == "tidewatch-gauges-1" }, "finds no place elsewhere", "emptying tidewatch-gauges-1 does not end", 0, 3},
 		// The first goes at once, each other five seconds after the one before: 15 of them
 		// instead of 10; the nodes to which they went each have one or two again.
 		{"one at a time", pods(4, 500, 0), []rehearse.Budget{{"default/tidetable", 3, 4}}, nil, "", "", 5 * time.Second, 0},

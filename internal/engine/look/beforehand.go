@@ -40,19 +40,31 @@ func (o *Outlook) Errors() []beforehand.Concern {
 // does: a person may have to step in.
 const shortest = time.Hour
 
-// LookAhead asks everything that can be asked before a roll-out or an upgrade begins; nil of a
-// plan that is neither. It changes nothing.
+// LookAhead asks everything that can be asked before a roll-out or an upgrade begins, and before
+// machines go that have to be emptied; nil of a plan that is none of these. It changes nothing.
 func LookAhead(ctx context.Context, s *session.Session, v *View, p *plan.Plan) *Outlook {
-	if len(p.Waves)+len(p.Later) == 0 && p.From == p.To {
+	leaves := map[string]bool{}
+	for _, st := range p.Steps {
+		if st.Kind == plan.Drain && st.Wave == 0 {
+			leaves[st.Machine] = true
+		}
+	}
+	if len(p.Waves)+len(p.Later)+len(leaves) == 0 && p.From == p.To {
 		return nil
 	}
 	_, total := p.Schedule(s.Parallel, Usual(s))
 	q := &asking{s: s, v: v, f: beforehand.Facts{Now: time.Now(), Drained: map[string]bool{}, Accepted: map[string]string{}}}
 	out := &Outlook{}
-	if len(p.Waves)+len(p.Later) > 0 {
+	if len(p.Waves)+len(p.Later)+len(leaves) > 0 {
 		out.Rehearsed, out.Unrehearsed = Rehearse(ctx, s, Rehearsal{Part: v.Seen.Part, Usual: Usual(s)})
 		if r := out.Rehearsed; r != nil {
 			total = max(total, r.Total)
+			for _, b := range r.Blocked {
+				q.f.Meets = append(q.f.Meets, fmt.Sprintf("when %s is emptied, %s", b.Machine, b.Text))
+			}
+			if r.Ends != "" && leaves[r.EndsOn] {
+				q.f.Vain = r.Ends
+			}
 			if r.Spare != nil {
 				q.f.Spare = r.Spare.Text
 			}
@@ -67,6 +79,7 @@ func LookAhead(ctx context.Context, s *session.Session, v *View, p *plan.Plan) *
 	for _, m := range p.Later {
 		q.f.Drained[m] = true
 	}
+	maps.Copy(q.f.Drained, leaves)
 	for _, x := range s.Decl.Exceptions {
 		q.f.Accepted[x.Rule] = x.Reason
 	}
