@@ -13,6 +13,7 @@ import (
 	authv1 "k8s.io/api/authentication/v1"
 	authzv1 "k8s.io/api/authorization/v1"
 	corev1 "k8s.io/api/core/v1"
+	policyv1 "k8s.io/api/policy/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/types"
@@ -450,6 +451,40 @@ var semantics = []asked{
 	{"a pod's node does not change", "Invalid", func(ctx context.Context, q *questions) (string, error) {
 		_, err := q.CoreV1().Pods(q.ns).Patch(ctx, "waits", types.MergePatchType, []byte(`{"spec":{"nodeName":"elsewhere"}}`), metav1.PatchOptions{})
 		return "", err
+	}},
+	{"a patch that renames", "BadRequest", func(ctx context.Context, q *questions) (string, error) {
+		if _, err := q.configMap(ctx, "renamed", nil); err != nil {
+			return "", err
+		}
+		_, err := q.CoreV1().ConfigMaps(q.ns).Patch(ctx, "renamed", types.MergePatchType, []byte(`{"metadata":{"name":"other"}}`), metav1.PatchOptions{})
+		return "", err
+	}},
+	{"an address that is none", "Invalid", func(ctx context.Context, q *questions) (string, error) {
+		_, err := q.CoreV1().Services(q.ns).Create(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: "nowhere"}, Spec: corev1.ServiceSpec{ClusterIP: "x", Ports: []corev1.ServicePort{{Port: 80}}}}, metav1.CreateOptions{})
+		return "", err
+	}},
+	{"a port twice", "Invalid", func(ctx context.Context, q *questions) (string, error) {
+		_, err := q.CoreV1().Services(q.ns).Create(ctx, &corev1.Service{ObjectMeta: metav1.ObjectMeta{Name: "twice"}, Spec: corev1.ServiceSpec{Ports: []corev1.ServicePort{{Name: "a", Port: 80}, {Name: "b", Port: 80}}}}, metav1.CreateOptions{})
+		return "", err
+	}},
+	{"a range of pods that is none", "Invalid", func(ctx context.Context, q *questions) (string, error) {
+		_, err := q.CoreV1().Nodes().Create(ctx, &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: q.ns + "-nowhere"}, Spec: corev1.NodeSpec{PodCIDR: "300.1.1.1/99"}}, metav1.CreateOptions{})
+		return "", err
+	}},
+	{"an account that is a path", "Invalid", func(ctx context.Context, q *questions) (string, error) {
+		_, err := q.CoreV1().Pods(q.ns).Create(ctx, &corev1.Pod{ObjectMeta: metav1.ObjectMeta{Name: "strange"}, Spec: corev1.PodSpec{ServiceAccountName: "../x", Containers: []corev1.Container{{Name: "one", Image: "images.test/one:1"}}}}, metav1.CreateOptions{})
+		return "", err
+	}},
+	{"the log of a container that there is not", "BadRequest", func(ctx context.Context, q *questions) (string, error) {
+		b, err := q.CoreV1().Pods(q.ns).GetLogs("waits", &corev1.PodLogOptions{Container: "../../kube-system/x"}).DoRaw(ctx)
+		return string(b), err
+	}},
+	{"the cluster's by a namespace's path", "NotFound", func(ctx context.Context, q *questions) (string, error) {
+		return "", q.RbacV1().RESTClient().Get().AbsPath("/apis/rbac.authorization.k8s.io/v1/namespaces/" + q.ns + "/clusterrolebindings/cluster-admin").Do(ctx).Error()
+	}},
+	{"a budget with neither limit", "made", func(ctx context.Context, q *questions) (string, error) {
+		_, err := q.PolicyV1().PodDisruptionBudgets(q.ns).Create(ctx, &policyv1.PodDisruptionBudget{ObjectMeta: metav1.ObjectMeta{Name: "neither"}, Spec: policyv1.PodDisruptionBudgetSpec{Selector: &metav1.LabelSelector{MatchLabels: map[string]string{"a": "b"}}}}, metav1.CreateOptions{})
+		return "made", err
 	}},
 	{"an empty namespace goes", "gone", func(ctx context.Context, q *questions) (string, error) {
 		if _, err := q.CoreV1().Namespaces().Create(ctx, &corev1.Namespace{ObjectMeta: metav1.ObjectMeta{Name: q.ns + "-gone"}}, metav1.CreateOptions{}); err != nil {

@@ -14,6 +14,7 @@ import (
 
 	"github.com/golang-jwt/jwt/v5"
 	authnv1 "k8s.io/api/authentication/v1"
+	corev1 "k8s.io/api/core/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
@@ -160,9 +161,12 @@ func (s *server) bind(ctx context.Context, ns string, b *authnv1.BoundObjectRefe
 	if !res.namespaced {
 		ns = ""
 	}
-	_, m, _, err := s.load(ctx, res, ns, b.Name)
+	o, m, _, err := s.load(ctx, res, ns, b.Name)
 	if err != nil {
 		return err
+	}
+	if p, is := o.(*corev1.Pod); is && p.Spec.ServiceAccountName != to.Account.Name {
+		return apierrors.NewBadRequest(fmt.Sprintf("cannot bind token for serviceaccount %q to pod running with different serviceaccount name.", to.Account.Name))
 	}
 	if b.UID != "" && b.UID != m.GetUID() {
 		return apierrors.NewConflict(res.gr(), b.Name, fmt.Errorf("the UID in the bound object reference (%s) does not match the UID in record. The object might have been deleted and then recreated", b.UID))

@@ -3,11 +3,7 @@ package apiserver
 import (
 	"context"
 	"errors"
-	"fmt"
-	"math/rand/v2"
-	"net/netip"
 
-	clientv3 "go.etcd.io/etcd/client/v3"
 	appsv1 "k8s.io/api/apps/v1"
 	corev1 "k8s.io/api/core/v1"
 	rbacv1 "k8s.io/api/rbac/v1"
@@ -16,7 +12,6 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/util/intstr"
-	"k8s.io/apimachinery/pkg/util/validation/field"
 )
 
 func ptr[T any](v T) *T { return &v }
@@ -49,7 +44,8 @@ func (s *server) admit(ctx context.Context, res *resource, o, old runtime.Object
 		return apierrors.NewForbidden(res.gr(), m.GetName(), errors.New(why))
 	}
 	if svc, ok := o.(*corev1.Service); ok {
-		return s.admitService(ctx, svc)
+		was, _ := old.(*corev1.Service)
+		return s.admitService(ctx, svc, was)
 	}
 	return nil
 }
@@ -152,18 +148,6 @@ func addTolerations(p *corev1.PodSpec) {
 	}
 }
 
-const rangePrefix = "/registry/ranges/"
-
-// claim takes a value out of a range; only one service can have it.
-func (s *server) claim(ctx context.Context, kind, value, owner string) bool {
-	k := rangePrefix + kind + "/" + value
-	r, err := s.etcd.Txn(ctx).If(clientv3.Compare(clientv3.ModRevision(k), "=", 0)).Then(clientv3.OpPut(k, owner)).Else(clientv3.OpGet(k)).Commit()
-	if err != nil {
-		return false
-	}
-	return r.Succeeded || string(r.Responses[0].GetResponseRange().Kvs[0].Value) == owner
-}
-
 func defaultService(s *corev1.ServiceSpec) {
 	orText(&s.Type, corev1.ServiceTypeClusterIP)
 	orText(&s.SessionAffinity, corev1.ServiceAffinityNone)
@@ -175,71 +159,6 @@ func defaultService(s *corev1.ServiceSpec) {
 		orText(&p.Protocol, corev1.ProtocolTCP)
 		if p.TargetPort == (intstr.IntOrString{}) {
 			p.TargetPort = intstr.FromInt32(p.Port)
-		}
-	}
-}
-
-// admitService gives a service its address and its node ports.
-func (s *server) admitService(ctx context.Context, o *corev1.Service) error {
-	owner := o.Namespace + "/" + o.Name
-	if o.Spec.ClusterIP == "" {
-		base := s.services.Addr().As4()
-		size := 1 << (32 - s.services.Bits())
-		// The head of the range is left to fixed addresses.
-		for range 100 {
-			n := 16 + rand.IntN(max(size-17, 1))
-			v := uint32(base[0])<<24 | uint32(base[1])<<16 | uint32(base[2])<<8 | uint32(base[3])
-			v += uint32(n)
-			ip := netip.AddrFrom4([4]byte{byte(v >> 24), byte(v >> 16), byte(v >> 8), byte(v)})
-			if s.services.Contains(ip) && s.claim(ctx, "addresses", ip.String(), owner) {
-				o.Spec.ClusterIP = ip.String()
-				break
-			}
-		}
-		if o.Spec.ClusterIP == "" {
-			return apierrors.NewInternalError(fmt.Errorf("no address left in %s", s.services))
-		}
-	} else if ip, err := netip.ParseAddr(o.Spec.ClusterIP); err == nil && !s.services.Contains(ip) {
-		return apierrors.NewInvalid(findResource("", "v1", "services").gvk().GroupKind(), o.Name, field.ErrorList{field.Invalid(field.NewPath("spec", "clusterIPs"), []string{o.Spec.ClusterIP},
-			fmt.Sprintf("failed to allocate IP %s: the provided network does not match the current range: %s", ip, s.services))})
-	} else if o.Spec.ClusterIP != corev1.ClusterIPNone && !s.claim(ctx, "addresses", o.Spec.ClusterIP, owner) {
-		return apierrors.NewConflict(findResource("", "v1", "services").gr(), o.Name, fmt.Errorf("address %s is taken", o.Spec.ClusterIP))
-	}
-	if o.Spec.ClusterIP != corev1.ClusterIPNone {
-		o.Spec.ClusterIPs = []string{o.Spec.ClusterIP}
-	}
-	for i := range o.Spec.Ports {
-		p := &o.Spec.Ports[i]
-		if o.Spec.Type == corev1.ServiceTypeClusterIP {
-			p.NodePort = 0
-			continue
-		}
-		orText(&o.Spec.ExternalTrafficPolicy, corev1.ServiceExternalTrafficPolicyCluster)
-		for p.NodePort == 0 {
-			if n := 30000 + rand.Int32N(2768); s.claim(ctx, "ports", fmt.Sprint(n), owner) {
-				p.NodePort = n
-			} else if ctx.Err() != nil {
-				return ctx.Err()
-			}
-		}
-		if p.NodePort < 30000 || p.NodePort > 32767 || !s.claim(ctx, "ports", fmt.Sprint(p.NodePort), owner) {
-			return &apierrors.StatusError{ErrStatus: metav1.Status{Status: metav1.StatusFailure, Code: 422, Reason: metav1.StatusReasonInvalid,
-				Message: fmt.Sprintf("Service %q is invalid: node port %d is taken or not within 30000-32767", o.Name, p.NodePort)}}
-		}
-	}
-	return nil
-}
-
-// released gives back what a deleted object had claimed.
-func (s *server) released(ctx context.Context, res *resource, o runtime.Object) {
-	svc, ok := o.(*corev1.Service)
-	if !ok || svc.DeletionTimestamp != nil {
-		return
-	}
-	s.etcd.Delete(ctx, rangePrefix+"addresses/"+svc.Spec.ClusterIP)
-	for _, p := range svc.Spec.Ports {
-		if p.NodePort != 0 {
-			s.etcd.Delete(ctx, rangePrefix+"ports/"+fmt.Sprint(p.NodePort))
 		}
 	}
 }

@@ -240,11 +240,7 @@ func (b *rbac) allows(u user, a access) bool {
 		if ns != a.ns || !subjectMatches(rb.Subjects, u, ns) {
 			continue
 		}
-		rules := b.clusterRoles[rb.RoleRef.Name]
-		if rb.RoleRef.Kind == "Role" {
-			rules = b.roles[ns+"/"+rb.RoleRef.Name]
-		}
-		if ruleAllows(rules, a) {
+		if ruleAllows(b.rulesAt(rb.RoleRef, ns), a) {
 			return true
 		}
 	}

@@ -68,7 +68,7 @@ func (s *server) remove(ctx context.Context, r *http.Request, q *request) (runti
 }
 
 func (s *server) removeOne(ctx context.Context, res *resource, ns, name string, d *metav1.DeleteOptions, dry bool) (runtime.Object, error) {
-	for {
+	for range mostTries {
 		o, m, rev, err := s.load(ctx, res, ns, name)
 		if err != nil {
 			return nil, err
@@ -106,6 +106,7 @@ func (s *server) removeOne(ctx context.Context, res *resource, ns, name string, 
 			return nil, err
 		}
 	}
+	return nil, conflict(res, name)
 }
 
 func (s *server) removeAll(ctx context.Context, r *http.Request, q *request) (runtime.Object, error) {

@@ -74,9 +74,9 @@ func (s *server) nodeAllows(ctx context.Context, u user, a access) bool {
 		if name == "" && a.fields != nil {
 			name, _ = a.fields.RequiresExactMatch("metadata.name")
 		}
-		return read && a.sub == "" && name != "" && s.podsOf(ctx, node, a.ns, func(p *corev1.Pod) bool { return refers(p, a.plural, name) })
+		return read && a.sub == "" && name != "" && s.podsOf(ctx, node, a.ns, a.plural, name)
 	case "/serviceaccounts":
-		return (a.sub == "token" && a.verb == "create" || a.sub == "" && a.verb == "get") && s.podsOf(ctx, node, a.ns, func(p *corev1.Pod) bool { return p.Spec.ServiceAccountName == a.name })
+		return (a.sub == "token" && a.verb == "create" || a.sub == "" && a.verb == "get") && s.podsOf(ctx, node, a.ns, a.plural, a.name)
 	case "/events", "events.k8s.io/events":
 		return among(a.verb, "create", "update", "patch")
 	case "coordination.k8s.io/leases":
@@ -96,8 +96,9 @@ func (s *server) runsOn(ctx context.Context, node, ns, name string) bool {
 	return err == nil && ok && p.Spec.NodeName == node
 }
 
-// podsOf says whether one of a node's pods in a namespace is as asked.
-func (s *server) podsOf(ctx context.Context, node, ns string, is func(*corev1.Pod) bool) bool {
+// podsOf says whether one of a node's pods in a namespace needs an object. Mirror pods, which a
+// kubelet makes itself, give it nothing.
+func (s *server) podsOf(ctx context.Context, node, ns, plural, name string) bool {
 	res := findResource("", "v1", "pods")
 	kvs, _, err := s.rangeOf(ctx, res.prefix(ns))
 	if err != nil {
@@ -106,31 +107,12 @@ func (s *server) podsOf(ctx context.Context, node, ns string, is func(*corev1.Po
 	return slices.ContainsFunc(kvs, func(kv *mvccpb.KeyValue) bool {
 		o, _, err := s.decodeStored(res, kv.Value, kv.ModRevision)
 		p, ok := o.(*corev1.Pod)
-		return err == nil && ok && p.Spec.NodeName == node && is(p)
+		if err != nil || !ok || p.Spec.NodeName != node {
+			return false
+		}
+		_, mirror := p.Annotations[corev1.MirrorPodAnnotationKey]
+		return !mirror && slices.Contains(needsOf(&p.Spec).of(plural), name)
 	})
-}
-
-// refers says whether a pod needs a Secret or a ConfigMap.
-func refers(p *corev1.Pod, plural, name string) bool {
-	secret := plural == "secrets"
-	for _, v := range p.Spec.Volumes {
-		if secret && v.Secret != nil && v.Secret.SecretName == name || !secret && v.ConfigMap != nil && v.ConfigMap.Name == name {
-			return true
-		}
-	}
-	for _, c := range p.Spec.Containers {
-		for _, e := range c.EnvFrom {
-			if secret && e.SecretRef != nil && e.SecretRef.Name == name || !secret && e.ConfigMapRef != nil && e.ConfigMapRef.Name == name {
-				return true
-			}
-		}
-		for _, e := range c.Env {
-			if f := e.ValueFrom; f != nil && (secret && f.SecretKeyRef != nil && f.SecretKeyRef.Name == name || !secret && f.ConfigMapKeyRef != nil && f.ConfigMapKeyRef.Name == name) {
-				return true
-			}
-		}
-	}
-	return secret && slices.ContainsFunc(p.Spec.ImagePullSecrets, func(r corev1.LocalObjectReference) bool { return r.Name == name })
 }
 
 // restricts says whether node restriction looks at what a user writes, and for which node.
@@ -167,8 +149,8 @@ func (s *server) restrictCreation(u user, q *request, o runtime.Object, m metav1
 		if o.Spec.NodeName != node {
 			return forbidden(q, o.Name, "node %q can only create pods with spec.nodeName set to itself", node)
 		}
-		if o.Spec.ServiceAccountName != "" || slices.ContainsFunc(o.Spec.Volumes, func(v corev1.Volume) bool { return v.Secret != nil || v.ConfigMap != nil }) {
-			return forbidden(q, o.Name, "node %q can not create pods that reference a service account, secrets or config maps", node)
+		if needsOf(&o.Spec).any() {
+			return forbidden(q, o.Name, "node %q can not create pods that reference a service account, secrets, config maps or claims of storage", node)
 		}
 	}
 	if q.resource.plural == "leases" && m.GetName() != node {

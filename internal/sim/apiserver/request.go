@@ -51,6 +51,10 @@ func parseRequest(r *http.Request) (*request, error) {
 	if q.resource == nil {
 		return nil, apierrors.NewNotFound(schema.GroupResource{Group: gv.Group, Resource: p[0]}, "")
 	}
+	if q.ns != "" && !q.resource.namespaced {
+		// What is authorised in a namespace must not act beyond it: there is no such path.
+		return nil, apierrors.NewNotFound(q.resource.gr(), strings.Join(p[1:], "/"))
+	}
 	if len(p) > 1 {
 		q.name = p[1]
 	}

@@ -8,9 +8,11 @@ import (
 	"io"
 	"maps"
 	"net/http"
+	"path"
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	jsonpatch "gopkg.in/evanphx/json-patch.v4"
 	admissionv1 "k8s.io/api/admissionregistration/v1"
@@ -37,11 +39,20 @@ import (
 // maxBody is the largest request that is read.
 const maxBody = 3 << 20
 
+// requestTime is how long a request may take that does not go on by its nature, as with the real
+// server (--request-timeout).
+const requestTime = time.Minute
+
 func (s *server) serve(w http.ResponseWriter, r *http.Request, u user, q *request) {
 	var o runtime.Object
 	status := http.StatusOK
 	var err error
-	ctx := r.Context()
+	if q.verb != "watch" && q.sub != "log" {
+		ctx, cancel := context.WithTimeout(r.Context(), requestTime)
+		defer cancel()
+		r = r.WithContext(ctx)
+	}
+	ctx, claimed := claiming(r.Context())
 	if !slices.Contains(s.served(), q.resource) {
 		fail(w, apierrors.NewNotFound(q.resource.gr(), q.name))
 		return
@@ -80,6 +91,7 @@ func (s *server) serve(w http.ResponseWriter, r *http.Request, u user, q *reques
 	case q.verb == "deletecollection":
 		o, err = s.removeAll(ctx, r, q)
 	}
+	s.settle(ctx, claimed, o, err == nil && !q.dry())
 	if err != nil {
 		fail(w, err)
 		return
@@ -100,7 +112,11 @@ func body(r *http.Request) ([]byte, error) {
 	if len(b) > maxBody {
 		return nil, apierrors.NewRequestEntityTooLargeError(fmt.Sprintf("the limit is %d bytes", maxBody))
 	}
-	switch ct := r.Header.Get("Content-Type"); {
+	ct := r.Header.Get("Content-Type")
+	if !strings.Contains(ct, "protobuf") && depth(b) > mostDepth {
+		return nil, apierrors.NewBadRequest(fmt.Sprintf("it is nested more than %d levels deep", mostDepth))
+	}
+	switch {
 	case strings.Contains(ct, "vnd.kubernetes.protobuf") && len(b) > 0:
 		// The Go client sends protobuf; everything behind this line is JSON.
 		o, _, err := scheme.Codecs.UniversalDeserializer().Decode(b, nil, nil)
@@ -169,6 +185,9 @@ func (s *server) create(ctx context.Context, r *http.Request, u user, q *request
 	m.SetResourceVersion("")
 	m.SetDeletionTimestamp(nil)
 	if err := s.restrictCreation(u, q, o, m); err != nil {
+		return nil, err
+	}
+	if err := s.mayGive(ctx, u, q, o); err != nil {
 		return nil, err
 	}
 	if csr, ok := o.(*certv1.CertificateSigningRequest); ok {
@@ -251,6 +270,9 @@ func (s *server) merge(ctx context.Context, u user, q *request, old runtime.Obje
 	nm.SetGeneration(om.GetGeneration())
 	nm.SetSelfLink("")
 	if err := s.restrictNode(u, q, old, n); err != nil {
+		return nil, err
+	}
+	if err := s.mayGive(ctx, u, q, n); err != nil {
 		return nil, err
 	}
 	if n, err = s.ask(ctx, u, q, admissionv1.Update, n, old); err != nil {
@@ -356,6 +378,9 @@ func (s *server) patch(ctx context.Context, r *http.Request, u user, q *request)
 		if err != nil {
 			return nil, err
 		}
+		if nm.GetName() != q.name || nm.GetNamespace() != q.ns {
+			return nil, apierrors.NewBadRequest(fmt.Sprintf("the name of the object (%s) does not match the name on the URL (%s)", path.Join(nm.GetNamespace(), nm.GetName()), path.Join(q.ns, q.name)))
+		}
 		if nm.GetResourceVersion() != m.GetResourceVersion() {
 			return nil, conflict(q.resource, q.name)
 		}
@@ -365,6 +390,37 @@ func (s *server) patch(ctx context.Context, r *http.Request, u user, q *request)
 
 // mostOperations is how many operations a JSON patch may have, as with the real server.
 const mostOperations = 10000
+
+// mostDepth is how deep what is sent may be nested. What is worked on level by level costs its
+// length once for each of them.
+const mostDepth = 200
+
+// depth is how deep brackets are nested outside of strings.
+func depth(b []byte) int {
+	now, most, within := 0, 0, false
+	for i := 0; i < len(b); i++ {
+		switch c := b[i]; {
+		case within && c == '\\':
+			i++
+		case c == '"':
+			within = !within
+		case within:
+		case c == '[' || c == '{':
+			now++
+			most = max(most, now)
+		case c == ']' || c == '}':
+			now--
+		}
+	}
+	return most
+}
+
+// deep says whether an operation of a patch leads deeper than anything may be nested.
+func deep(o jsonpatch.Operation) bool {
+	p, err := o.Path()
+	from, ferr := o.From()
+	return err == nil && strings.Count(p, "/") > mostDepth || ferr == nil && strings.Count(from, "/") > mostDepth
+}
 
 // What the copies of a JSON patch may add up to, as with the real server: each may
 // double what is there.
@@ -389,6 +445,8 @@ func patched(kind types.PatchType, before, patch []byte, empty any) (after []byt
 		switch {
 		case err != nil:
 			return nil, apierrors.NewBadRequest(err.Error())
+		case slices.ContainsFunc(p, deep):
+			return nil, apierrors.NewBadRequest(fmt.Sprintf("a path of the patch has more than %d levels", mostDepth))
 		case len(p) > mostOperations:
 			return nil, apierrors.NewRequestEntityTooLargeError(fmt.Sprintf("The allowed maximum operations in a JSON patch is %d, got %d", mostOperations, len(p)))
 		}

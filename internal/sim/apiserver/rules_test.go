@@ -250,7 +250,7 @@ func TestTokens(t *testing.T) {
 	f.s.tokens = &tokens{issuer: "https://api.tidewatch.test", signing: key, method: jwt.SigningMethodES256, publics: map[string]crypto.PublicKey{id: key.Public()}, longest: 2 * time.Hour}
 	const accounts = "/api/v1/namespaces/default/serviceaccounts"
 	f.want(201, "", f.ask(admin, "POST", accounts, jsonType, `{"metadata":{"name":"robot"}}`))
-	f.want(201, "", f.ask(admin, "POST", podsAt, jsonType, onePod("p", "", "")))
+	f.want(201, "", f.ask(admin, "POST", podsAt, jsonType, strings.Replace(onePod("p", "", ""), `"containers"`, `"serviceAccountName":"robot","containers"`, 1)))
 	issue := func(spec string) string {
 		t.Helper()
 		text, _ := f.want(201, "TokenRequest", f.ask(admin, "POST", accounts+"/robot/token", jsonType, `{"spec":{`+spec+`}}`)).at("status.token").(string)

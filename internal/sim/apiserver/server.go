@@ -130,6 +130,7 @@ type server struct {
 	tokens   *tokens
 	rbac     *rbac
 	services netip.Prefix
+	ports    nodePorts // that services may have; none: the customary ones
 	kubelets *http.Client
 	cas      *Trusted // of client certificates
 	fronts   *Trusted // of what stands in front and says who asks

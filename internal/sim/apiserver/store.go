@@ -169,7 +169,7 @@ func (s *server) change(ctx context.Context, res *resource, ns, name, want strin
 	// Whoever says which version is meant is believed first: should it be an older
 	// one, the write is refused, and what is the latest is asked for then.
 	older := want != ""
-	for {
+	for range mostTries {
 		load := s.load
 		if older {
 			load = s.loadOlder
@@ -219,4 +219,8 @@ func (s *server) change(ctx context.Context, res *resource, ns, name, want strin
 			return nil, err
 		}
 	}
+	return nil, conflict(res, name)
 }
+
+// mostTries is how often an object is read and written anew that somebody else changes meanwhile.
+const mostTries = 1000

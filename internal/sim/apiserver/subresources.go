@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 
 	admissionv1 "k8s.io/api/admissionregistration/v1"
 	appsv1 "k8s.io/api/apps/v1"
@@ -285,8 +286,13 @@ func (s *server) podLog(w http.ResponseWriter, r *http.Request, q *request) {
 	if c == "" {
 		c = p.Spec.Containers[0].Name
 	}
+	if !slices.ContainsFunc(containersOf(&p.Spec), func(x corev1.Container) bool { return x.Name == c }) {
+		fail(w, apierrors.NewBadRequest(fmt.Sprintf("container %s is not valid for pod %s", c, q.name)))
+		return
+	}
 	port := fmt.Sprint(no.(*corev1.Node).Status.DaemonEndpoints.KubeletEndpoint.Port)
-	target := url.URL{Scheme: "https", Host: net.JoinHostPort(addr, port), Path: fmt.Sprintf("/containerLogs/%s/%s/%s", q.ns, q.name, c), RawQuery: r.URL.RawQuery}
+	target := url.URL{Scheme: "https", Host: net.JoinHostPort(addr, port), Path: "/containerLogs/", RawQuery: r.URL.RawQuery}
+	target = *target.JoinPath(url.PathEscape(q.ns), url.PathEscape(q.name), url.PathEscape(c))
 	req, err := http.NewRequestWithContext(r.Context(), http.MethodGet, target.String(), nil)
 	if err != nil {
 		fail(w, err)

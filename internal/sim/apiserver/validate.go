@@ -2,6 +2,7 @@ package apiserver
 
 import (
 	"fmt"
+	"net/netip"
 	"reflect"
 	"slices"
 	"strings"
@@ -70,7 +71,23 @@ func validateKind(o runtime.Object) field.ErrorList {
 	case *corev1.Pod:
 		return validatePodSpec(&o.Spec, spec)
 	case *corev1.Node:
-		return validateTaints(o.Spec.Taints, spec.Child("taints"))
+		errs := validateTaints(o.Spec.Taints, spec.Child("taints"))
+		cidrs := o.Spec.PodCIDRs
+		if o.Spec.PodCIDR != "" && !slices.Contains(cidrs, o.Spec.PodCIDR) {
+			cidrs = append([]string{o.Spec.PodCIDR}, cidrs...)
+		}
+		for i, c := range cidrs {
+			if p, err := netip.ParsePrefix(c); err != nil || p != p.Masked() {
+				errs = append(errs, field.Invalid(spec.Child("podCIDRs").Index(i), c, "must be a valid CIDR value, (e.g. 10.9.8.0/24)"))
+			}
+		}
+		status := field.NewPath("status")
+		for what, of := range map[string]corev1.ResourceList{"capacity": o.Status.Capacity, "allocatable": o.Status.Allocatable} {
+			for name, q := range of {
+				errs = append(errs, validateQuantity(name, q.Sign(), q.String(), status.Child(what).Key(string(name)))...)
+			}
+		}
+		return errs
 	case *corev1.Service:
 		return validateService(&o.Spec, spec)
 	case *corev1.ConfigMap:
@@ -334,6 +351,9 @@ func validatePodSpec(p *corev1.PodSpec, at *field.Path) field.ErrorList {
 	if n := p.TerminationGracePeriodSeconds; n != nil {
 		errs = append(errs, apivalidation.ValidateNonnegativeField(*n, at.Child("terminationGracePeriodSeconds"))...)
 	}
+	if p.ServiceAccountName != "" {
+		errs = append(errs, each(apivalidation.ValidateServiceAccountName(p.ServiceAccountName, false), at.Child("serviceAccountName"), p.ServiceAccountName)...)
+	}
 	if p.NodeName != "" {
 		errs = append(errs, each(apivalidation.NameIsDNSSubdomain(p.NodeName, false), at.Child("nodeName"), p.NodeName)...)
 	}
@@ -483,6 +503,10 @@ func validateService(s *corev1.ServiceSpec, at *field.Path) field.ErrorList {
 		errs = append(errs, field.Required(at.Child("ports"), ""))
 	}
 	names, taken := sets.New[string](), sets.New[string]()
+	if ip := s.ClusterIP; ip != "" && ip != corev1.ClusterIPNone {
+		errs = append(errs, validation.IsValidIPForLegacyField(at.Child("clusterIPs").Index(0), ip, true, nil)...)
+	}
+	onNodes := sets.New[string]()
 	for i, p := range s.Ports {
 		pp := at.Child("ports").Index(i)
 		if p.Name == "" && len(s.Ports) > 1 {
@@ -503,6 +527,11 @@ func validateService(s *corev1.ServiceSpec, at *field.Path) field.ErrorList {
 			errs = append(errs, each(validation.IsValidPortNum(p.TargetPort.IntValue()), pp.Child("targetPort"), p.TargetPort.IntValue())...)
 		} else {
 			errs = append(errs, each(validation.IsValidPortName(p.TargetPort.StrVal), pp.Child("targetPort"), p.TargetPort.StrVal)...)
+		}
+		if k := fmt.Sprint(p.Protocol, p.NodePort); p.NodePort != 0 && onNodes.Has(k) {
+			errs = append(errs, field.Duplicate(pp.Child("nodePort"), p.NodePort))
+		} else {
+			onNodes.Insert(k)
 		}
 		if k := fmt.Sprint(p.Protocol, p.Port); taken.Has(k) {
 			errs = append(errs, field.Duplicate(pp, p.Port))

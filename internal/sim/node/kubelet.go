@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -689,6 +690,10 @@ func (k *kubelet) logs(w http.ResponseWriter, r *http.Request) {
 	p, err := k.c.CoreV1().Pods(r.PathValue("ns")).Get(r.Context(), r.PathValue("pod"), metav1.GetOptions{})
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusNotFound)
+		return
+	}
+	if !slices.ContainsFunc(p.Spec.Containers, func(c corev1.Container) bool { return c.Name == r.PathValue("container") }) {
+		http.Error(w, fmt.Sprintf("container %q is not found in pod %s", r.PathValue("container"), p.Name), http.StatusBadRequest)
 		return
 	}
 	s := k.rt.find(p.UID)
