@@ -39,7 +39,7 @@ func (s *Store) BackupKey() (*age.X25519Identity, error) {
 	}
 	before := filepath.Join(s.backupDir(), identityFile)
 	if b == nil {
-		if b, err = os.ReadFile(before); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if b, err = whole.Read(before); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return nil, err
 		}
 		if b == nil {
@@ -104,7 +104,7 @@ func (s *Store) OpensBackups() (*Openers, error) {
 		return out, nil
 	}
 	for _, f := range OpenersIn(s.backupDir()) {
-		closed, err := os.ReadFile(f)
+		closed, err := whole.Read(f)
 		if err != nil {
 			return nil, err
 		}

@@ -14,6 +14,7 @@ import (
 
 	"go.etcd.io/bbolt"
 	bolterrors "go.etcd.io/bbolt/errors"
+	"verbund/internal/whole"
 )
 
 // patience is how long a command waits for another one's transaction on the
@@ -82,7 +83,7 @@ func (s *Store) open(write bool) (*bbolt.DB, error) {
 	for began := time.Now(); ; {
 		// It is held meanwhile: a file system gives the number of a file that is gone to
 		// the next one, which would be taken for the same.
-		held, herr := os.Open(s.file())
+		held, herr := whole.Open(s.file())
 		db, err := s.openOnce(write)
 		if herr != nil {
 			// One that is made at this moment may be closed anew at once, too.
@@ -153,7 +154,7 @@ const (
 // reading a page that is not there would end the program. With one head damaged
 // the database would silently be what it was one change before.
 func (s *Store) heads() error {
-	f, err := os.Open(s.file())
+	f, err := whole.Open(s.file())
 	if err != nil {
 		return err
 	}

@@ -102,7 +102,7 @@ func (k *Keys) Recipients(p Protection) ([]age.Recipient, error) {
 // ask gets a passphrase from a file, or from the person.
 func (k *Keys) ask(p Protection) (string, error) {
 	if k.Unlock != "" {
-		b, err := os.ReadFile(k.Unlock)
+		b, err := whole.Read(k.Unlock)
 		if err != nil {
 			return "", fmt.Errorf("the file with the passphrase: %w", err)
 		}
@@ -123,7 +123,7 @@ func (k *Keys) Identities(p Protection) ([]age.Identity, error) {
 		if file == "" {
 			file = k.keyFile(p)
 		}
-		b, err := os.ReadFile(file)
+		b, err := whole.Read(file)
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("its key file %s is not there; bring it back from your own copy, or say where it is with --unlock FILE", file)
 		}
@@ -164,7 +164,7 @@ func (k *Keys) Earlier(cluster string) []age.Identity {
 		if i := strings.LastIndexByte(id, '-'); i < 0 || id[:i] != cluster {
 			continue
 		}
-		if b, err := os.ReadFile(f); err == nil {
+		if b, err := whole.Read(f); err == nil {
 			if ids, err := age.ParseIdentities(bytes.NewReader(b)); err == nil {
 				out = append(out, ids...)
 			}
@@ -185,7 +185,7 @@ func (k *Keys) sshIdentities(p Protection) ([]age.Identity, error) {
 		files = []string{filepath.Join(home, ".ssh", "id_ed25519"), filepath.Join(home, ".ssh", "id_rsa")}
 	}
 	for _, file := range files {
-		b, err := os.ReadFile(file)
+		b, err := whole.Read(file)
 		if err != nil {
 			if k.Unlock != "" {
 				return nil, err
@@ -196,7 +196,7 @@ func (k *Keys) sshIdentities(p Protection) ([]age.Identity, error) {
 		var locked *ssh.PassphraseMissingError
 		if errors.As(err, &locked) {
 			pub := locked.PublicKey
-			if line, rerr := os.ReadFile(file + ".pub"); pub == nil && rerr == nil {
+			if line, rerr := whole.Read(file + ".pub"); pub == nil && rerr == nil {
 				pub, _, _, _, _ = ssh.ParseAuthorizedKey(line)
 			}
 			if pub == nil {

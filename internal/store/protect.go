@@ -356,7 +356,7 @@ func (s *Store) openedAside() ([]byte, error) {
 }
 
 func (s *Store) openAside(p *Protection) ([]byte, error) {
-	b, err := os.ReadFile(filepath.Join(s.backupDir(), aside))
+	b, err := whole.Read(filepath.Join(s.backupDir(), aside))
 	if errors.Is(err, os.ErrNotExist) || p == nil {
 		return nil, nil
 	}

@@ -129,7 +129,7 @@ func (s *Store) folder() error {
 	}
 	ignore := filepath.Join(filepath.Dir(s.Path), ".gitignore")
 	// What somebody wrote there himself stays.
-	have, err := os.ReadFile(ignore)
+	have, err := whole.Read(ignore)
 	if err == nil && string(have) != ignoredBefore {
 		return nil
 	}

@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -63,6 +64,69 @@ func Replace(from, path string) error {
 	}
 	defer d.Close()
 	return d.Sync()
+}
+
+// most is how long a file may be that is read whole, in bytes.
+const most = 256 << 20
+
+// ErrIrregular is a file that is none that holds something: a pipe, a device, a socket.
+var ErrIrregular = errors.New("it is no regular file")
+
+// ErrTooLong is a file that is longer than any that is read whole.
+var ErrTooLong = fmt.Errorf("it is longer than %d MiB", most>>20)
+
+// Open opens a file that holds something, and nothing else: opening a pipe would wait for somebody
+// who writes into it.
+func Open(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	i, err := f.Stat()
+	if err == nil && !i.Mode().IsRegular() {
+		err = ErrIrregular
+	}
+	if err != nil {
+		f.Close()
+		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
+	}
+	return f, nil
+}
+
+// Read reads a file that holds something.
+func Read(path string) ([]byte, error) {
+	f, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	i, err := f.Stat()
+	if err == nil && i.Size() > most {
+		err = &fs.PathError{Op: "read", Path: path, Err: ErrTooLong}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(io.LimitReader(f, most)) // what the kernel makes up has no size
+}
+
+// Files are those below a folder, as Open and Read have them.
+type Files string
+
+// Open opens one by its path within the folder.
+func (d Files) Open(name string) (fs.File, error) {
+	if !fs.ValidPath(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	return Open(filepath.Join(string(d), name))
+}
+
+// ReadFile reads one by its path within the folder.
+func (d Files) ReadFile(name string) ([]byte, error) {
+	if !fs.ValidPath(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	return Read(filepath.Join(string(d), name))
 }
 
 // part is how the name of a file ends that is on its way to a name.

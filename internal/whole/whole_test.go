@@ -1,12 +1,15 @@
 package whole_test
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"syscall"
 	"testing"
+	"time"
 
 	"verbund/internal/whole"
 )
@@ -100,5 +103,51 @@ func TestPartial(t *testing.T) {
 	defer long.Close()
 	if i, err := long.Stat(); err != nil || i.Size() != 0 {
 		t.Errorf("%d bytes, %v", i.Size(), err)
+	}
+}
+
+// A pipe is no file that holds something, and nobody waits for who writes into it; nor is a
+// folder or a device.
+func TestReadWaitsForNobody(t *testing.T) {
+	dir := t.TempDir()
+	pipe, file := filepath.Join(dir, "pipe"), filepath.Join(dir, "file")
+	if err := syscall.Mkfifo(pipe, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, []byte("text"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for _, p := range []string{pipe, dir, "/dev/zero"} {
+			if b, err := whole.Read(p); !errors.Is(err, whole.ErrIrregular) {
+				t.Errorf("%s: %d bytes, %v", p, len(b), err)
+			}
+		}
+	}()
+	select {
+	case <-done:
+	case <-time.After(time.Minute):
+		t.Fatal("it waits")
+	}
+	if b, err := whole.Read(file); err != nil || string(b) != "text" {
+		t.Errorf("%q, %v", b, err)
+	}
+	if b, err := fs.ReadFile(whole.Files(dir), "file"); err != nil || string(b) != "text" {
+		t.Errorf("%q, %v", b, err)
+	}
+	if _, err := fs.ReadFile(whole.Files(dir), "../file"); !errors.Is(err, fs.ErrInvalid) {
+		t.Errorf("out of the folder: %v", err)
+	}
+	if _, err := fs.ReadFile(whole.Files(dir), "none"); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("what is not there: %v", err)
+	}
+	long := filepath.Join(dir, "long")
+	if err := errors.Join(os.WriteFile(long, nil, 0o600), os.Truncate(long, 1<<40)); err != nil {
+		t.Skip(err)
+	}
+	if _, err := whole.Read(long); !errors.Is(err, whole.ErrTooLong) {
+		t.Errorf("a file without end: %v", err)
 	}
 }

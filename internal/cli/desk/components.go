@@ -1,11 +1,11 @@
 package desk
 
 import (
-	"os"
 	"path/filepath"
 
 	"verbund/internal/cli/term"
 	"verbund/internal/core/versions"
+	"verbund/internal/whole"
 )
 
 // The catalogues of a folder of real components: of all of them, and of those of the control
@@ -18,7 +18,7 @@ const (
 // Components reads a catalogue of a folder of real components, as it was given and as it is
 // found; the second value is what the file holds.
 func Components(given, folder, file string) (*versions.Catalogue, []byte, error) {
-	b, err := os.ReadFile(filepath.Join(folder, file))
+	b, err := whole.Read(filepath.Join(folder, file))
 	if err != nil {
 		return nil, nil, term.Usage("%s has no catalogue of real components: %v; build them with: cd tools/components && go run . -to FOLDER", given, err)
 	}

@@ -50,7 +50,7 @@ func (a *App) Edit(command string, w Wish, value func(*declare.Result) (string, 
 	if file, line, ok := r.Where(at); ok && file != r.File {
 		return term.Usage("%s is given in line %d of %s, which this declaration extends and which others may extend too; change it there, or give it here", at, line, Under(file))
 	}
-	data, err := os.ReadFile(path)
+	data, err := whole.Read(path)
 	if err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func Rewrite(path string, was, now []byte) error {
 	if err != nil {
 		return err
 	}
-	is, err := os.ReadFile(path)
+	is, err := whole.Read(path)
 	if err != nil {
 		return err
 	}
@@ -108,7 +108,7 @@ func (a *App) OpenTo(to string) (*session.Session, error) {
 	if err := Reachable(r, to); err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(path)
+	data, err := whole.Read(path)
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"verbund/internal/kube"
 	"verbund/internal/site/simulated"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 // Held takes the lock of a memory that may have to be made first.
@@ -116,7 +117,7 @@ func papers(path string, r *declare.Result) func() (map[string][]byte, error) {
 	return func() (map[string][]byte, error) {
 		out := map[string][]byte{}
 		for _, f := range []string{path, r.SiteFile, r.PinsFile} {
-			b, err := os.ReadFile(f)
+			b, err := whole.Read(f)
 			if errors.Is(err, os.ErrNotExist) {
 				continue
 			}

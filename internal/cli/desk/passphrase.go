@@ -3,10 +3,10 @@ package desk
 import (
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 // leastPassphrase is how many characters a passphrase has at least.
@@ -16,7 +16,7 @@ const leastPassphrase = 12
 func (a *App) NewPassphrase(k *store.Keys, file string) (string, error) {
 	text := ""
 	if file != "" {
-		b, err := os.ReadFile(file)
+		b, err := whole.Read(file)
 		if err != nil {
 			return "", err
 		}

@@ -45,7 +45,7 @@ func (a *App) FindDeclaration() (string, error) {
 
 // isCopy says whether a file declares a copy of a cluster, which nobody means who does not say so.
 func isCopy(file string) bool {
-	b, err := os.ReadFile(file)
+	b, err := whole.Read(file)
 	return err == nil && declare.CopyOf(b) != ""
 }
 
@@ -59,7 +59,7 @@ func (a *App) ReadAs(path string, text []byte) (*declare.Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := declare.Read(declare.Input{Files: os.DirFS("/"), File: strings.TrimPrefix(abs, "/"), Text: text, Shipped: versions.Shipped(), Now: time.Now()})
+	r, err := declare.Read(declare.Input{Files: whole.Files("/"), File: strings.TrimPrefix(abs, "/"), Text: text, Shipped: versions.Shipped(), Now: time.Now()})
 	if err != nil {
 		var pe *fs.PathError
 		if errors.As(err, &pe) {
@@ -101,7 +101,7 @@ func shown(here, given, abs, p string) string {
 // PrintFindings tells what was found in a declaration, each in a line.
 func (a *App) PrintFindings(all declare.Findings) {
 	for _, f := range all {
-		line := a.UI.Fitting(f.String())
+		line := a.UI.Fitting(term.Visible(f.String()))
 		if a.UI.ErrColour {
 			c := a.UI.Attention
 			if f.Severity == declare.Error {

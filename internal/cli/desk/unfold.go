@@ -25,7 +25,7 @@ func (a *App) Identities(what string) ([]age.Identity, error) {
 	text := ""
 	switch {
 	case k.Unlock != "":
-		given, err := os.ReadFile(k.Unlock)
+		given, err := whole.Read(k.Unlock)
 		if err != nil {
 			return nil, err
 		}

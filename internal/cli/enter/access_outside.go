@@ -80,7 +80,7 @@ func (f signed) access(s *session.Session) (*clientcmdapi.Config, store.Given, e
 	if f.cert == "" || f.key == "" {
 		return nil, g, term.Usage("--certificate and --key belong together")
 	}
-	b, err := os.ReadFile(f.cert)
+	b, err := whole.Read(f.cert)
 	if err != nil {
 		return nil, g, term.Usage("%v", err)
 	}
@@ -88,7 +88,7 @@ func (f signed) access(s *session.Session) (*clientcmdapi.Config, store.Given, e
 	if err != nil {
 		return nil, g, term.Usage("%s: %v", f.cert, err)
 	}
-	b, err = os.ReadFile(f.key)
+	b, err = whole.Read(f.key)
 	if err != nil {
 		return nil, g, term.Usage("%v", err)
 	}

@@ -34,7 +34,7 @@ func aside(a *desk.App, s *session.Session, path, name, as string) error {
 		return fmt.Errorf("backup %s cannot be looked at: %w", f.Name, f.Trouble)
 	}
 	file := filepath.Join(filepath.Dir(path), as+declare.Ending)
-	was, err := os.ReadFile(file)
+	was, err := whole.Read(file)
 	switch {
 	case err == nil && declare.CopyOf(was) != s.Decl.Name:
 		return term.Usage("%s is here already, and declares no copy of %s; choose another name", file, s.Decl.Name)

@@ -17,6 +17,7 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/engine/keep"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 // lost says whether a folder holds no cluster, and a word names a backup's file: then the
@@ -42,14 +43,14 @@ func hadBack(a *desk.App, file string) (again bool, err error) {
 	}
 	// What opens it travels inside, and may lie beside it, closed like the store was.
 	for _, beside := range store.OpenersIn(filepath.Dir(file)) {
-		if b, err := os.ReadFile(beside); err == nil {
+		if b, err := whole.Read(beside); err == nil {
 			if more, err := backup.Identities(b, ids...); err == nil {
 				ids = append(ids, more...)
 			}
 		}
 	}
 	ids = append(ids, backup.Inside(ids...))
-	f, err := os.Open(file)
+	f, err := whole.Open(file)
 	if err != nil {
 		return false, refuse(err)
 	}
@@ -122,7 +123,7 @@ func closedAnew(st *store.Store, file string, ids []age.Identity) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.Open(file)
+	f, err := whole.Open(file)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/keep"
+	"verbund/internal/whole"
 )
 
 func restoreCmd(a *desk.App) *cobra.Command {
@@ -137,7 +138,7 @@ func restore(a *desk.App, name, member, as string) error {
 // restoreOther restores a backup of another minor, which is declared from then on.
 func restoreOther(a *desk.App, path string, f *keep.Found) error {
 	was := f.Manifest.Kubernetes
-	data, err := os.ReadFile(path)
+	data, err := whole.Read(path)
 	if err != nil {
 		return err
 	}

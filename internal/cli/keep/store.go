@@ -2,7 +2,6 @@ package keep
 
 import (
 	"fmt"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -11,6 +10,7 @@ import (
 	"verbund/internal/cli/term"
 	"verbund/internal/core/words"
 	"verbund/internal/store"
+	"verbund/internal/whole"
 )
 
 // StoreSaid is what protects the store, as JSON.
@@ -133,7 +133,7 @@ by the same from then on.`,
 				p, err = k.New(fmt.Sprintf("%x", time.Now().UnixNano()&0xffffffff), s.Decl.Name)
 			case sshKey != "":
 				var b []byte
-				if b, err = os.ReadFile(sshKey); err == nil {
+				if b, err = whole.Read(sshKey); err == nil {
 					p, err = k.BySSHKey(old.ID, string(b))
 				}
 			default:

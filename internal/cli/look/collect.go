@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -112,7 +111,7 @@ func gather(a *desk.App, s *session.Session, r *declare.Result, b bundle) error 
 		return err
 	}
 	for _, f := range []string{path, r.SiteFile, r.PinsFile} {
-		if text, err := os.ReadFile(f); err == nil {
+		if text, err := whole.Read(f); err == nil {
 			b["declared/"+filepath.Base(f)] = text
 		}
 	}
@@ -127,7 +126,7 @@ func gather(a *desk.App, s *session.Session, r *declare.Result, b bundle) error 
 	if err != nil {
 		return err
 	}
-	if text, err := os.ReadFile(st.JournalFile()); err == nil {
+	if text, err := whole.Read(st.JournalFile()); err == nil {
 		b["journal.jsonl"] = text
 	}
 	t, err := s.Trust()

@@ -230,7 +230,7 @@ type disturbed struct {
 
 // Load reads it; one that is not there holds nothing.
 func (l left) Load() (steps []drill.Step, err error) {
-	b, err := os.ReadFile(l.file())
+	b, err := whole.Read(l.file())
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
 	}

@@ -105,7 +105,7 @@ func writeKeys(file string, met []look.Met) error {
 	if err != nil {
 		return err
 	}
-	b, err := os.ReadFile(file)
+	b, err := whole.Read(file)
 	if err != nil {
 		return err
 	}

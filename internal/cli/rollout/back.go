@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
+	"verbund/internal/whole"
 )
 
 func backCmd(a *desk.App) *cobra.Command {
@@ -97,7 +97,7 @@ func backupOf(s *session.Session, before map[string]string) string {
 
 // takeBack writes the way back into the declaration, and converges.
 func takeBack(a *desk.App, path string, b *plan.WayBack) error {
-	data, err := os.ReadFile(path)
+	data, err := whole.Read(path)
 	if err != nil {
 		return err
 	}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 
@@ -15,6 +14,7 @@ import (
 	"verbund/internal/core/words"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
+	"verbund/internal/whole"
 )
 
 func trustAcceptCmd(a *desk.App) *cobra.Command {
@@ -37,7 +37,7 @@ func trustAcceptCmd(a *desk.App) *cobra.Command {
 				if f == "-" {
 					b, err = io.ReadAll(a.In)
 				} else {
-					b, err = os.ReadFile(f)
+					b, err = whole.Read(f)
 				}
 				if err != nil {
 					return term.Usage("%v", err)

@@ -3,7 +3,6 @@ package vouch
 import (
 	"crypto"
 	"errors"
-	"os"
 	"strings"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 	"verbund/internal/cli/term"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/vouch"
+	"verbund/internal/whole"
 )
 
 func trustAdoptCmd(a *desk.App) *cobra.Command {
@@ -40,7 +40,7 @@ keys: outside in the declaration, leave the key out: it is never here.`,
 			if outside == (keyFile != "") {
 				return term.Usage("%s", map[bool]string{true: "trust.keys is outside in the declaration: leave --key out", false: "--key FILE is needed; a key that is not to be here is declared as trust: {keys: outside}"}[outside])
 			}
-			b, err := os.ReadFile(certFile)
+			b, err := whole.Read(certFile)
 			if err != nil {
 				return term.Usage("%v", err)
 			}
@@ -95,13 +95,13 @@ func (x *adopting) key() (crypto.Signer, error) {
 	if x.keyFile == "" {
 		return nil, nil
 	}
-	b, err := os.ReadFile(x.keyFile)
+	b, err := whole.Read(x.keyFile)
 	if err != nil {
 		return nil, term.Usage("%v", err)
 	}
 	var pass []byte
 	if x.passFile != "" {
-		line, err := os.ReadFile(x.passFile)
+		line, err := whole.Read(x.passFile)
 		if err != nil {
 			return nil, term.Usage("%v", err)
 		}

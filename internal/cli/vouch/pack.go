@@ -114,7 +114,7 @@ func writePack(w io.Writer, to []age.Recipient, cluster string, p *store.Packed,
 		err = errors.Join(err, put(packedOpener, p.Opener))
 	}
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		b, rerr := os.ReadFile(files[name])
+		b, rerr := whole.Read(files[name])
 		if errors.Is(rerr, os.ErrNotExist) {
 			continue
 		}

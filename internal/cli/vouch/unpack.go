@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"filippo.io/age"
@@ -24,7 +23,7 @@ func trustUnpackCmd(a *desk.App) *cobra.Command {
 		Long:    "Nothing that is there is overwritten. The passphrase is asked for; --unlock gives a\nfile with it in its first line, an age key file, or an SSH private key. The store is\nprotected with a key file of this computer.",
 		Example: "  verbund trust unpack tidewatch.pack\n  verbund trust unpack tidewatch.pack --unlock ~/.ssh/id_ed25519",
 		RunE: func(_ *cobra.Command, args []string) error {
-			b, err := os.ReadFile(args[0])
+			b, err := whole.Read(args[0])
 			if err != nil {
 				return term.Usage("%v", err)
 			}

@@ -203,6 +203,9 @@ func (d *document) load(fsys fs.FS, file string, data []byte, above []string) *y
 		return root
 	}
 	under := d.load(fsys, base, text, above)
+	if under != nil && under.Kind != yaml.MappingNode {
+		d.addAt(d.at(ext), "extends-missing", fmt.Sprintf("the file %s that is extended holds no keys with their values", ext.Value), "name a file that is written as a declaration is")
+	}
 	if under == nil || root.Kind != yaml.MappingNode || under.Kind != yaml.MappingNode {
 		return root
 	}

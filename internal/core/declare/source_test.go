@@ -82,6 +82,16 @@ func TestExtends(t *testing.T) {
 }
 
 // What is extended twice over is merged in order.
+// A file that is extended and is a list, or a word, is none that one extends.
+func TestExtendsNoMapping(t *testing.T) {
+	for _, text := range []string{"- a\n- b\n", "word\n"} {
+		r := read(derived, "coast/base.yaml", text)
+		if s := fmt.Sprint(r.Findings); !strings.Contains(s, "holds no keys with their values") || !strings.Contains(s, "extends-missing") {
+			t.Errorf("%q: %s", text, s)
+		}
+	}
+}
+
 func TestExtendsChain(t *testing.T) {
 	r := read("extends: b.yaml\nname: lampwright\n", "b.yaml", "extends: a.yaml\nkubernetes: v1.37.1\n", "a.yaml", "schema: verbund/1\nkubernetes: v1.35.3\nsite: estuary\n")
 	if r.Findings.Errors() != 0 || r.Decl.Kubernetes != "v1.37.1" || r.Decl.Site != "estuary" {

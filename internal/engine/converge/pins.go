@@ -2,7 +2,6 @@ package converge
 
 import (
 	"bytes"
-	"os"
 	"path/filepath"
 
 	"verbund/internal/core/declare"
@@ -39,7 +38,7 @@ func WritePins(r *declare.Result, say func(format string, args ...any), sets []v
 	if err != nil {
 		return err
 	}
-	old, err := os.ReadFile(r.PinsFile)
+	old, err := whole.Read(r.PinsFile)
 	if err == nil && bytes.Equal(old, b) {
 		return nil
 	}

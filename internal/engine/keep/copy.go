@@ -72,7 +72,7 @@ func copyTo(from, to string) error {
 	if i, err := os.Stat(filepath.Dir(to)); err != nil || !i.IsDir() {
 		return fmt.Errorf("there is no folder %s", filepath.Dir(to))
 	}
-	in, err := os.Open(from)
+	in, err := whole.Open(from)
 	if err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func Check(ctx context.Context, s *session.Session, f *Found, c *store.Copy) err
 // fetch reads a copy into w; it returns the name of its file.
 func fetch(ctx context.Context, c *store.Copy, file string, w io.Writer) (string, error) {
 	if !strings.HasPrefix(c.To, backup.InRegistry) {
-		in, err := os.Open(filepath.Join(c.To, file))
+		in, err := whole.Open(filepath.Join(c.To, file))
 		if err != nil {
 			return "", err
 		}

@@ -92,7 +92,7 @@ func foreignEntry(file string, old, kc *clientcmdapi.Config, t *store.Trust) err
 // before, with what is there.
 func Merge(file string, kc *clientcmdapi.Config, may func(old *clientcmdapi.Config) error) (copied string, err error) {
 	old := clientcmdapi.NewConfig()
-	b, err := os.ReadFile(file)
+	b, err := whole.Read(file)
 	switch {
 	case err == nil:
 		if old, err = clientcmd.Load(b); err != nil {
@@ -137,7 +137,7 @@ func Merged(s *session.Session, say func(format string, args ...any), change fun
 		return err
 	}
 	for _, f := range slices.Sorted(maps.Keys(files)) {
-		b, err := os.ReadFile(f)
+		b, err := whole.Read(f)
 		if errors.Is(err, os.ErrNotExist) {
 			continue
 		}
@@ -171,7 +171,7 @@ func Merged(s *session.Session, say func(format string, args ...any), change fun
 // Remove takes a cluster's context out of a kubeconfig file, if the entry is of the
 // cluster that has this trust.
 func Remove(file, name string, t *store.Trust) (bool, error) {
-	b, err := os.ReadFile(file)
+	b, err := whole.Read(file)
 	if errors.Is(err, os.ErrNotExist) {
 		return false, nil
 	}

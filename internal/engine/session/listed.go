@@ -11,6 +11,7 @@ import (
 
 	"verbund/internal/core/declare"
 	"verbund/internal/machine"
+	"verbund/internal/whole"
 )
 
 // ErrNoKey says that there is nothing to log in with to the machines of a list.
@@ -42,7 +43,7 @@ func (s *Session) logins() ([]ssh.Signer, error) {
 		return s.keys, nil
 	}
 	if f := s.SiteFile.Key; f != "" {
-		b, err := os.ReadFile(f)
+		b, err := whole.Read(f)
 		if err != nil {
 			return nil, fmt.Errorf("%w: key of the site file: %v", ErrNoKey, err)
 		}
