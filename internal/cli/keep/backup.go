@@ -179,19 +179,13 @@ calls it.`,
 	return c
 }
 
-// send sends a backup wherever it is declared that each goes. What cannot be sent is said, and
-// keeps nothing else from being.
+// send sends a backup wherever it is declared that each goes.
 func send(a *desk.App, s *session.Session, f *keep.Found) error {
-	var errs []error
-	for _, to := range s.Decl.Backup.To {
-		c, err := keep.Copy(a.Hard, s, f, to)
-		if err != nil {
-			errs = append(errs, fmt.Errorf("backup %s is here, and could not be sent to %s: %w; try again: verbund backup copy %s %s", f.Short(), to, err, f.Short(), to))
-			continue
-		}
-		a.UI.Say("it lies at %s, too, and was read there", c.To)
+	lies, err := keep.Send(a.Hard, s, f)
+	for _, to := range lies {
+		a.UI.Say("it lies at %s, too, and was read there", to)
 	}
-	return errors.Join(errs...)
+	return err
 }
 
 // isDue says whether a backup is due; no machine is asked for that.

@@ -378,5 +378,12 @@ func (w *Work) backupBefore(v *look.View, what string) error {
 		return fmt.Errorf("the backup before %s: %w", what, err)
 	}
 	w.Say("backup %s was taken before it", f.Short())
+	lies, unsent := keep.Send(w.Soft, w.Session, f)
+	for _, to := range lies {
+		w.Say("it lies at %s, too, and was read there", to)
+	}
+	if unsent != nil {
+		w.Problem(unsent.Error())
+	}
 	return nil
 }

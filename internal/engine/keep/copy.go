@@ -56,6 +56,21 @@ func Copy(ctx context.Context, s *session.Session, f *Found, to string) (*store.
 	return &c, s.Store.SaveBackupNote(f.Name, &n)
 }
 
+// Send sends a backup wherever it is declared that each goes: where it lies then, and what could
+// not be sent, with what to do, which keeps nothing else from being.
+func Send(ctx context.Context, s *session.Session, f *Found) (lies []string, unsent error) {
+	var errs []error
+	for _, to := range s.Decl.Backup.To {
+		c, err := Copy(ctx, s, f, to)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("backup %s is here, and could not be sent to %s: %w; try again: verbund backup copy %s %s", f.Short(), to, err, f.Short(), to))
+			continue
+		}
+		lies = append(lies, c.To)
+	}
+	return lies, errors.Join(errs...)
+}
+
 // copyTo copies a file into a folder. One that is there already is the same, from a copy that was
 // cut off before anybody noted it, or somebody else's, which stays.
 func copyTo(from, to string) error {

@@ -31,6 +31,9 @@ type Reason struct {
 	Version string
 }
 
+// BeforeUpgrade is what a backup is taken for that is the way back from an upgrade.
+func BeforeUpgrade(version string) string { return "before the upgrade to " + version }
+
 // called is what a backup may be called.
 var called = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,38}[a-z0-9])?$`)
 

@@ -7,27 +7,36 @@ import (
 	"verbund/internal/engine/session"
 )
 
-// recentEnough is how old a backup may be to count as the one before an
-// upgrade, when the run that took it was cut off.
+// recentEnough is how old a backup may be to count as the one before a hop that has not begun,
+// when the run that took it was cut off.
 const recentEnough = 15 * time.Minute
 
-// recentBackup is the version of which a backup was taken a short while ago,
-// since the datastore was founded: those of an earlier cluster do not count, and none that may
-// be thinned before somebody wants to go back.
-func recentBackup(s *session.Session, founded, now time.Time) string {
+// hopBackup is the version of which the backup was taken that is the way back from the hop to a
+// version; empty when there is none. It was taken for this hop, since the datastore was founded,
+// and the hop is underway, or the run that took it was cut off a short while ago: what was taken
+// before, for something else, lacks what was written since.
+func hopBackup(s *session.Session, founded time.Time, to string, underway bool, now time.Time) string {
 	all, err := keep.All(s)
 	if err != nil {
 		return ""
 	}
 	for _, f := range all {
 		m := f.Manifest
-		if f.Trouble != nil || m.Why == keep.AsDeclared {
+		if f.Trouble != nil || m.Why != keep.BeforeUpgrade(to) {
 			continue
 		}
-		if m.Taken.After(founded) && now.Sub(m.Taken) < recentEnough && !m.Taken.After(now) {
+		if !m.Taken.After(founded) {
+			break
+		}
+		if underway {
 			return m.Kubernetes
 		}
-		break // older ones are of something else
+		if now.Sub(m.Taken) < recentEnough && !m.Taken.After(now) {
+			if cut, err := s.Store.CutOff(); err == nil && cut {
+				return m.Kubernetes
+			}
+		}
+		break // older ones are of an earlier hop of the same name
 	}
 	return ""
 }

@@ -145,7 +145,6 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 	}
 	v.Seen.Held = held != nil && !s.Unheld
 	if facts != nil {
-		v.Seen.Backup = recentBackup(s, facts.Founded, time.Now())
 		if err := plan.Unchanged(c, facts); err != nil {
 			return nil, err
 		}
@@ -186,9 +185,23 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 		wg.Go(func() { lookAtAPI(ctx, s, c, v, &mu) })
 	}
 	wg.Wait()
+	if facts != nil {
+		v.Seen.Backup = hopBackup(s, facts.Founded, c.Set.Kubernetes, hopUnderway(c, v), time.Now())
+	}
 	lookAtTokens(ctx, s, c, v)
 	lookAtUnsigned(ctx, s, c, v)
 	return v, ctx.Err()
+}
+
+// hopUnderway says whether some of the API servers run what is declared already, and others not.
+func hopUnderway(c *topology.Cluster, v *View) bool {
+	runs := map[bool]bool{}
+	for _, m := range c.With(versions.API) {
+		if is := v.Seen.Machines[m.Name].Versions["kube-apiserver"]; is != "" {
+			runs[is == m.Set.Kubernetes] = true
+		}
+	}
+	return runs[true] && runs[false]
 }
 
 // newLeases finds machines to which the site has leased another address than
