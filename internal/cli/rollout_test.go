@@ -681,6 +681,18 @@ func TestForeseen(t *testing.T) {
 		d, err := k.AppsV1().Deployments("default").Get(ctx, "tides", metav1.GetOptions{})
 		return err == nil && d.Status.AvailableReplicas == 3, fmt.Sprint(err)
 	})
+	// A cluster whose workloads lack pods is not well, apart from its machines.
+	none := int32(1)
+	l := map[string]string{"app": "nowhere"}
+	if _, err := k.AppsV1().Deployments("default").Create(ctx, &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: "nowhere"}, Spec: appsv1.DeploymentSpec{Replicas: &none, Selector: &metav1.LabelSelector{MatchLabels: l},
+		Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: l}, Spec: corev1.PodSpec{NodeSelector: map[string]string{"none": "such"}, Containers: []corev1.Container{{Name: "nowhere", Image: "images.seamark.test/tidetable:1.0"}}}}}}, metav1.CreateOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	w.fails(3, []string{"tidewatch: not well", "workloads", "Deployment default/nowhere has 0 of 1 pods"}, "status")
+	w.fails(0, []string{"tidewatch: well"}, "status", "--machines-only")
+	if o := w.fails(3, nil, "status", "--quiet"); strings.Contains(o, "nowhere") || !strings.Contains(o, "not well") {
+		t.Errorf("quietly it says %q", o)
+	}
 	// Taking machines away for good is looked at in the same way, before the first one goes.
 	two := intstr.FromInt32(2)
 	if _, err := k.PolicyV1().PodDisruptionBudgets("default").Create(ctx, &policyv1.PodDisruptionBudget{ObjectMeta: metav1.ObjectMeta{Name: "tides"},

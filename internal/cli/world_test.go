@@ -305,7 +305,7 @@ type statusReport struct {
 
 func (w *world) status() statusReport {
 	w.Helper()
-	o, e, _ := w.run("status", "-o", "json")
+	o, e, _ := w.run("status", "--machines-only", "-o", "json")
 	var s statusReport
 	if err := json.Unmarshal([]byte(o), &s); err != nil {
 		w.Fatalf("status: %v\n%s%s", err, o, e)

@@ -16,9 +16,11 @@ type App struct {
 	MayLose  []string // selectors of pods
 	Without  string   // why the declared watches have no say
 	Parallel int
-	Steps    bool   // show the steps of a roll-out one by one
-	Unlock   string // file that opens the store
-	KeyDir   string // of key files, if not the person's own
+	// MachinesOnly has status not ask about workloads.
+	MachinesOnly bool
+	Steps        bool   // show the steps of a roll-out one by one
+	Unlock       string // file that opens the store
+	KeyDir       string // of key files, if not the person's own
 
 	// OnEntry also gets every journal entry.
 	OnEntry func(store.Entry)

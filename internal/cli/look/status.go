@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,7 +30,8 @@ func StatusCmd(a *desk.App) *cobra.Command {
 		Use: "status", Short: "Is the cluster well? The exit code says so too", Args: term.NoArgs,
 		Long: `Exit code 0: as declared and well. 3: anything else, also when nothing can be known
 because the site was not seen. Well means that everything works, that versions are
-as declared, and that no disk is nearly full, no clock is off, no node is cordoned,
+as declared, that every workload has the pods that it wants (--machines-only leaves
+that out), and that no disk is nearly full, no clock is off, no node is cordoned,
 no service keeps restarting and no replacement was left half done. What a run that
 is under way has taken out of service is not called trouble. With --all it looks at
 every cluster that is declared in this folder.`,
@@ -45,6 +47,7 @@ every cluster that is declared in this folder.`,
 			return status(a, s, v)
 		},
 	}
+	c.Flags().BoolVar(&a.MachinesOnly, "machines-only", false, "well is what the machines are; workloads are not asked about")
 	c.Flags().BoolVar(&all, "all", false, "every cluster that is declared in this folder")
 	return c
 }
@@ -121,7 +124,14 @@ func glanceAt(a *desk.App, file string) Glance {
 	if h.Nodes.Known {
 		g.Nodes = fmt.Sprintf("%d of %d ready", h.Nodes.Ready, h.Nodes.Total)
 	}
-	if wrong := append(append(append([]string{}, h.Ailing...), h.Strained...), h.Trust...); len(wrong) > 0 {
+	wrong := slices.Concat(h.Ailing, h.Strained, h.Trust)
+	for _, n := range h.Strays {
+		wrong = append(wrong, "node "+n+" belongs to no machine")
+	}
+	for _, w := range h.Wanting {
+		wrong = append(wrong, w.String())
+	}
+	if len(wrong) > 0 {
 		g.Trouble = andMore(wrong)
 	} else {
 		g.Trouble = cmp.Or(h.Why, h.Refused)
@@ -137,7 +147,7 @@ func health(a *desk.App, s *session.Session, v *look.View) (*look.Health, error)
 			return nil, err
 		}
 	}
-	h, err := look.HealthOf(a.Soft, s, v, time.Now())
+	h, err := look.HealthOf(a.Soft, s, v, time.Now(), !a.MachinesOnly)
 	if err != nil {
 		return nil, err
 	}
@@ -165,7 +175,11 @@ func status(a *desk.App, s *session.Session, v *look.View) error {
 	if a.Output == "json" {
 		err = a.UI.JSON(h)
 	} else {
-		a.UI.Fields(statusRows(h, v))
+		rows := statusRows(h, v)
+		if a.Quiet {
+			rows = rows[:1]
+		}
+		a.UI.Fields(rows)
 	}
 	if err == nil && h.State != look.IsWell {
 		return &term.Exit{Code: term.ExitNotWell}
@@ -310,6 +324,16 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 	for _, l := range h.Ailing {
 		add("trouble", "bad", "%s", l)
 	}
+	for _, n := range h.Strays {
+		add("trouble", "bad", "node %s belongs to no machine that is declared or at the site, and somebody reports that it is well: whoever has the certificate of a machine that was removed can do so; find out who, then kubectl delete node %s; verbund trust replace cluster-authority shuts its certificate out", n, n)
+	}
+	for i, w := range h.Wanting {
+		if i == mostWanting && len(h.Wanting) > mostWanting+1 {
+			add("workloads", "attention", "and %d more", len(h.Wanting)-i)
+			break
+		}
+		add("workloads", "attention", "%s", w)
+	}
 	for _, l := range h.Strained {
 		add("see to", "attention", "%s", l)
 	}
@@ -326,6 +350,9 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 	}
 	return rows
 }
+
+// mostWanting is how many workloads are named that do not have what they want.
+const mostWanting = 8
 
 // unlike says whether any machine runs something else than it should.
 func unlike(gs []look.Group) bool {

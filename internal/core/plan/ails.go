@@ -104,6 +104,19 @@ func Ails(c *topology.Cluster, o Observed, why Unseen, now time.Time) []Trouble 
 	return out
 }
 
+// Strays are nodes of the names that machines of the cluster have, which none has that is declared
+// or at the site, and of which somebody reports that they are well. One that nobody reports is taken
+// out by the next plan.
+func Strays(c *topology.Cluster, o Observed) []string {
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(o.Nodes)) {
+		if _, declared := c.Machine(name); !declared && !o.Machines[name].Exists && o.Nodes[name].Ready && c.CopyOf == "" && strings.HasPrefix(name, c.Name+"-") {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // fronts are the machines of which one has to serve for the endpoint to answer.
 func fronts(c *topology.Cluster) []string {
 	if c.Endpoint.By != topology.ByBalancer {

@@ -180,3 +180,15 @@ func TestExcused(t *testing.T) {
 		t.Error("a machine is excused by whether it is out itself")
 	}
 }
+
+// A node of the cluster's names that no machine has, and that somebody reports, is a stray; one of
+// another name is somebody else's, and one that nobody reports is taken out.
+func TestStrays(t *testing.T) {
+	c := cluster(t)
+	o := wellSeen(c)
+	o.Nodes["tidewatch-gauges-9"], o.Nodes["tidewatch-gauges-8"], o.Nodes["lampwright-1"] = NodeSeen{Ready: true}, NodeSeen{}, NodeSeen{Ready: true}
+	o.Machines["tidewatch-gauges-7"], o.Nodes["tidewatch-gauges-7"] = MachineSeen{Exists: true}, NodeSeen{Ready: true}
+	if s := Strays(c, o); !slices.Equal(s, []string{"tidewatch-gauges-9"}) {
+		t.Errorf("strays are %q", s)
+	}
+}

@@ -16,6 +16,7 @@ import (
 	"verbund/internal/core/words"
 	"verbund/internal/engine/keep"
 	"verbund/internal/engine/session"
+	"verbund/internal/kube"
 	"verbund/internal/store"
 )
 
@@ -47,7 +48,12 @@ type Health struct {
 	Nodes     NodesHealth     `json:"nodes"`
 	Ailing    []string        `json:"ailing"` // what does not work
 	Strained  []string        `json:"strained"`
-	Trust     []string        `json:"trust"` // what is wrong with certificates and keys
+	// Wanting are workloads without all the pods that they want, if they were asked about.
+	Wanting []kube.Wanting `json:"wanting"`
+	// Strays are nodes of the cluster's names that no machine has: whoever has the certificate of
+	// one that was removed can register it.
+	Strays []string `json:"strays"`
+	Trust  []string `json:"trust"` // what is wrong with certificates and keys
 	// TrustSaid is the same in one line, or what ends first.
 	TrustSaid string       `json:"trustSaid"`
 	Waiting   int          `json:"waiting"` // certificate requests for a person to decide
@@ -216,6 +222,20 @@ type Replacing struct {
 	Waits bool      `json:"waits"` // the pass is done, and a person begins the next one
 }
 
+// wanting asks which workloads do not have what they want.
+func wanting(ctx context.Context, s *session.Session, c *topology.Cluster) ([]kube.Wanting, error) {
+	if c.CopyOf != "" {
+		return nil, nil // nothing acts on what it holds
+	}
+	k, err := s.Kube(c)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, session.LookTimeout)
+	defer cancel()
+	return k.Wanting(ctx)
+}
+
 // Underway is a run that holds the lock.
 type Underway struct {
 	Run     string        `json:"run,omitempty"`
@@ -229,9 +249,9 @@ type Underway struct {
 
 // HealthOf judges what was seen, and looks at certificates and keys in the same breath. How
 // many requests wait is for the caller to say. It is long because it is a list, one
-// question after the other.
-func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (*Health, error) {
-	h := &Health{Cluster: s.Decl.Name, Declared: s.Decl.Kubernetes, Groups: []Group{}, Ailing: []string{}, Strained: []string{}, Trust: []string{}, Accepted: []string{}, Replacing: []Replacing{},
+// question after the other. With workloads also those count that people run there.
+func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time, workloads bool) (*Health, error) {
+	h := &Health{Cluster: s.Decl.Name, Declared: s.Decl.Kubernetes, Groups: []Group{}, Ailing: []string{}, Strained: []string{}, Trust: []string{}, Wanting: []kube.Wanting{}, Strays: []string{}, Accepted: []string{}, Replacing: []Replacing{},
 		Endpoint: EndpointHealth{Server: v.Cluster.Server(), Address: v.Cluster.Endpoint.Address.String()}, Datastore: DatastoreHealth{Members: []MemberHealth{}}}
 	var err error
 	if h.Run, err = RunUnderway(s); err != nil {
@@ -294,6 +314,14 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 		h.Ailing = append(h.Ailing, t.Text)
 	}
 	h.Strained = append(h.Strained, plan.Strains(v.Cluster, v.Seen, out, now, func() time.Time { return foundWell(s) })...)
+	h.Strays = append(h.Strays, plan.Strays(v.Cluster, v.Seen)...)
+	if workloads && v.Seen.API {
+		ws, err := wanting(ctx, s, v.Cluster)
+		if err != nil {
+			h.Strained = append(h.Strained, fmt.Sprintf("whether workloads have the pods that they want could not be asked: %v", err))
+		}
+		h.Wanting = append(h.Wanting, ws...)
+	}
 	r, err := Inspect(ctx, s, v, now)
 	if err != nil {
 		h.Trust = []string{fmt.Sprintf("certificates could not be looked at: %v", err)}
@@ -319,10 +347,12 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time) (
 		}
 	}
 	switch {
-	case len(h.Ailing)+len(h.Strained)+len(h.Trust) > 0:
+	case len(h.Ailing)+len(h.Strained)+len(h.Trust)+len(h.Strays) > 0:
 		h.State = NotWell
 	case h.Run != nil:
 		h.State = IsChanged
+	case len(h.Wanting) > 0: // while a run empties machines, pods are on their way
+		h.State = NotWell
 	case h.Pending > 0 || h.Refused != "" || h.Held != nil:
 		h.State = IsPending
 	default:
