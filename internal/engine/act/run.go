@@ -216,6 +216,7 @@ func (r *Run) Steps(soft, hard context.Context, steps []plan.Step) error {
 	defer watch.Wait()
 	defer cancel(nil)
 	watch.Go(func() { r.watchSite(ctx, cancel) })
+	watch.Go(func() { r.watchPerson(ctx, soft) })
 	for {
 		for running < max(r.Parallel, 1) && t.failure == nil && soft.Err() == nil {
 			s, ok := t.flow.Next()
@@ -268,6 +269,9 @@ func (t *tally) ended(x result) {
 	if x.err == nil {
 		t.flow.Done(x.id)
 		return
+	}
+	if errors.Is(x.err, ErrInterrupted) {
+		return // it is not done, and nothing went wrong
 	}
 	if h := (*Held)(nil); errors.As(x.err, &h) {
 		if t.held == nil {
@@ -335,6 +339,10 @@ func (r *Run) one(ctx context.Context, s plan.Step) error {
 	r.mu.Lock()
 	delete(r.under, s.ID)
 	r.mu.Unlock()
+	if err != nil && errors.Is(context.Cause(sctx), ErrInterrupted) {
+		e.Kind, e.Text, e.Seconds = store.StepHeld, ErrInterrupted.Error(), time.Since(began).Seconds()
+		return errors.Join(ErrInterrupted, r.write(e))
+	}
 	var cut *powerCut
 	if err != nil && (errors.As(context.Cause(sctx), &cut) || errors.As(r.darkNow(ctx, s, err), &cut)) {
 		err = &StepError{Machine: cut.machine, Err: cut, Todo: "run converge again: it switches the machine on first, and goes on from here"}

@@ -8,6 +8,7 @@ import (
 
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
 	"verbund/internal/machine"
@@ -119,5 +120,60 @@ func waitsFor(s plan.Step, c *topology.Cluster, dark map[string]string) string {
 	if _, is := dark[s.Machine]; is {
 		return s.Machine
 	}
-	return ""
+	// What goes through the balancer waits for that, where every one of them is dark.
+	fronts := c.Of(versions.Balancer)
+	if !fronted(s, c) || len(fronts) == 0 {
+		return ""
+	}
+	for _, b := range fronts {
+		if _, is := dark[b.Name]; !is {
+			return ""
+		}
+	}
+	return fronts[0].Name
+}
+
+// fronted says whether a step cannot end without the balancer: it is told of a machine, or a worker
+// has to reach the API through it.
+func fronted(s plan.Step, c *topology.Cluster) bool {
+	switch s.Kind {
+	case plan.Rest, plan.Return:
+		return true
+	case plan.Ready, plan.Node, plan.Refresh, plan.Network, plan.DNS:
+		m, ok := c.Machine(s.Machine)
+		return s.Machine == "" || ok && m.Role == versions.Worker
+	}
+	return false
+}
+
+// interruptible says whether a step can end at any moment when a person stops the run: it changes
+// nothing while it waits, or goes on where it was the next time.
+func interruptible(s plan.Step) bool {
+	return s.Kind.About().Effect == plan.Waits || s.Kind == plan.Drain
+}
+
+// watchPerson ends steps that wait, once a person has stopped the run; what changes something is
+// let come to its end.
+func (r *Run) watchPerson(ctx, soft context.Context) {
+	select {
+	case <-ctx.Done():
+		return
+	case <-soft.Done():
+	}
+	tick := time.NewTicker(50 * time.Millisecond) // one may just be beginning
+	defer tick.Stop()
+	for {
+		r.mu.Lock()
+		for _, u := range r.under {
+			if interruptible(u.step) {
+				u.stop(ErrInterrupted)
+			}
+		}
+		r.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
 }

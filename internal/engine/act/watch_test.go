@@ -7,8 +7,10 @@ import (
 	"testing"
 	"time"
 
+	"verbund/internal/core/coretest"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
 	"verbund/internal/engine/sessiontest"
 	"verbund/internal/machine"
 	"verbund/internal/site"
@@ -95,5 +97,73 @@ func TestDarkNow(t *testing.T) {
 		if got := errors.As(err, &cut); got != x.want || got && cut.machine != "a" {
 			t.Errorf("%s: %v", x.what, err)
 		}
+	}
+}
+
+// What goes through the balancer ends at once when that has lost its power, and names it; what
+// does not waits on.
+func TestWaitsForBalancer(t *testing.T) {
+	c, err := coretest.Declare("schema: verbund/1\nname: tidewatch\nkubernetes: v1.37.2\nsite: estuary\nendpoint: {balancer: {size: small}}\ncontrol: {count: 3}\npools: [{name: gauges, count: 1}]\n", topology.Memory{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := c.Of(versions.Balancer)[0].Name
+	worker, control := c.Of(versions.Worker)[0].Name, c.Of(versions.Control)[0].Name
+	dark := map[string]string{b: "it is off"}
+	for _, x := range []struct {
+		kind    plan.Kind
+		machine string
+		want    string
+	}{
+		{plan.Ready, worker, b}, {plan.Node, worker, b}, {plan.Rest, control, b}, {plan.Return, worker, b}, {plan.Network, "", b},
+		{plan.Ready, control, ""}, {plan.Pull, worker, ""}, {plan.Write, worker, ""}, {plan.Get, worker, ""}, {plan.Get, b, ""}, {plan.Backup, "", ""},
+	} {
+		if got := waitsFor(plan.Step{Kind: x.kind, Machine: x.machine}, c, dark); got != x.want {
+			t.Errorf("%s of %q waits for %q", x.kind, x.machine, got)
+		}
+	}
+	if got := waitsFor(plan.Step{Kind: plan.Return, Machine: worker}, c, map[string]string{control: "off"}); got != "" {
+		t.Errorf("with the balancer there it waits for %q", got)
+	}
+}
+
+// Stopped by a person, a run does not wait for what only waits; what changes something comes to
+// its end.
+func TestInterruptedWait(t *testing.T) {
+	for kind, waits := range map[plan.Kind]bool{plan.Ready: true, plan.Verify: true, plan.Drain: true, plan.Soak: true, plan.Switch: false, plan.Member: false} {
+		r, _ := run(t, nil)
+		soft, interrupt := context.WithCancel(context.Background())
+		hard, stop := context.WithTimeout(context.Background(), time.Minute)
+		begun := make(chan struct{})
+		r.guards = map[plan.Guard]func(*Run, context.Context, plan.Step, topology.Machine) error{"waits": func(_ *Run, ctx context.Context, _ plan.Step, _ topology.Machine) error {
+			close(begun)
+			<-ctx.Done()
+			return ctx.Err()
+		}}
+		ended := make(chan error, 1)
+		go func() {
+			ended <- r.Steps(soft, hard, []plan.Step{{ID: "x", Kind: kind, Machine: "tidewatch-gauges-1", Text: "wait", Within: time.Hour, Guards: []plan.Guard{"waits"}}})
+		}()
+		<-begun
+		interrupt()
+		if !waits {
+			select {
+			case err := <-ended:
+				t.Errorf("%s was cut off: %v", kind, err)
+			case <-time.After(300 * time.Millisecond):
+			}
+			stop()
+			<-ended
+			continue
+		}
+		select {
+		case err := <-ended:
+			if !errors.Is(err, ErrInterrupted) {
+				t.Errorf("%s: %v", kind, err)
+			}
+		case <-time.After(20 * time.Second):
+			t.Errorf("%s is waited for", kind)
+		}
+		stop()
 	}
 }
