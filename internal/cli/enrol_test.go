@@ -289,6 +289,6 @@ func TestAccess(t *testing.T) {
 	w.declare(`name: tidewatch\n`, "name: tidewatch\ntrust: {programs: [{name: lampbook, client: true}]}\n")
 	w.fails(2, []string{"is declared"}, "trust", "issue", "lampbook", "--client")
 	w.ok("trust", "issue", "lampbook", "--into", w.path("certs"))
-	w.fails(0, []string{"programs/lampbook"}, "trust", "list")
+	w.fails(0, []string{"programs/lampbook"}, "trust", "list", "--all")
 	w.fails(0, []string{"fingerprint (SHA-256)", "update-ca-certificates"}, "trust", "export", "--into", w.path("ca.crt"))
 }

@@ -371,7 +371,7 @@ func TestOddFolder(t *testing.T) {
 	if o := w.ok("status"); !strings.Contains(o, "of v1.36.3, verified") {
 		t.Errorf("the backup is not found:\n%s", o)
 	}
-	if o := w.ok("trust", "list"); !strings.Contains(o, "tidewatch-keepers-1/kubelet-client") {
+	if o := w.ok("trust", "list", "--all"); !strings.Contains(o, "tidewatch-keepers-1/kubelet-client") {
 		t.Errorf("the kubelet's own certificate was not looked at:\n%s", o)
 	}
 	w.fails(0, []string{"1 backup left in"}, "teardown", "--confirm", "tidewatch")

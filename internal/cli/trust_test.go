@@ -14,7 +14,10 @@ func TestTrustList(t *testing.T) {
 	w := newWorld(t, "small", "v1.37.2")
 	w.fails(1, []string{"has no certificates yet"}, "trust", "list")
 	w.ok("converge", "--yes")
-	w.fails(0, []string{"tidewatch-control-1/api-server", "cluster-authority", "0 things wrong"}, "trust", "list")
+	w.fails(0, []string{"tidewatch-control-1/api-server", "cluster-authority", "0 things wrong"}, "trust", "list", "--all")
+	if o := w.fails(0, []string{"well and end late", "--all lists them", "0 things wrong"}, "trust", "list"); strings.Contains(o, "tidewatch-control-1/api-server ") {
+		t.Errorf("what is well and ends late is listed:\n%s", o)
+	}
 	if o := w.ok("trust", "list", "--within", "60d"); strings.Contains(o, "api-server") {
 		t.Errorf("a fresh certificate ends within 60 days:\n%s", o)
 	}

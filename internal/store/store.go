@@ -82,10 +82,13 @@ var buckets = [][]byte{bucketMeta, bucketSecrets, bucketCerts, bucketMachines, b
 // ignored is what of the tool's folder does not belong in version control:
 // locks, and the simulated site, on whose disks keys lie as they do on those of
 // real machines. Everything else may be committed.
-const ignored = "# locks, the simulated machines with their disks, and backups, which hold every Secret\n# of a cluster, encrypted; the rest may be committed. Take a line out to keep what it names.\nsites/\nlock\nbackups/\n*.new\n"
+const ignored = "# locks, the simulated machines with their disks, and backups, which hold every Secret\n# of a cluster, encrypted; the rest may be committed. Take a line out to keep what it names.\nsites/\nlock\ndrill.lock\ndrill.json\nbackups/\n*.new\n"
 
 // ignoredBefore is what earlier versions of this program wrote there.
-const ignoredBefore = "# locks, and the simulated machines with their disks; the rest may be committed\nsites/\nlock\n"
+var ignoredBefore = []string{
+	"# locks, and the simulated machines with their disks; the rest may be committed\nsites/\nlock\n",
+	strings.Replace(ignored, "drill.lock\ndrill.json\n", "", 1),
+}
 
 // since says in which format a table came, of those that were not in the first three.
 var since = map[string]int{string(bucketPeers): 4, string(bucketNumbers): 4, string(bucketRollout): 4, string(bucketKept): 5}
@@ -130,7 +133,7 @@ func (s *Store) folder() error {
 	ignore := filepath.Join(filepath.Dir(s.Path), ".gitignore")
 	// What somebody wrote there himself stays.
 	have, err := whole.Read(ignore)
-	if err == nil && string(have) != ignoredBefore {
+	if err == nil && !slices.Contains(ignoredBefore, string(have)) {
 		return nil
 	}
 	if err != nil && !errors.Is(err, os.ErrNotExist) {

@@ -167,6 +167,9 @@ func (a *App) Reach() (*session.Session, *look.View, *kube.Client, error) {
 		return nil, nil, nil, err
 	}
 	k, err := s.Kube(v.Cluster)
+	if err == nil && !v.Seen.Founded {
+		err = fmt.Errorf("cluster %s has not been raised yet, and has no API to be asked; verbund converge raises it", s.Decl.Name)
+	}
 	if err == nil && !v.Seen.API {
 		err = fmt.Errorf("the API of cluster %s does not answer: %v", s.Decl.Name, v.APIError)
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
+	"os"
 	"os/user"
 	"path/filepath"
 	"regexp"
@@ -174,6 +175,10 @@ func hand(a *desk.App, s *session.Session, kc *clientcmdapi.Config, given store.
 	may, err := kubeconfig.MayMerge(s, merge, kc)
 	if err != nil {
 		return err
+	}
+	// What cannot be written there is found before the journal says that it was.
+	if err := os.MkdirAll(filepath.Dir(merge), 0o700); err != nil {
+		return fmt.Errorf("the folder of %s: %w", merge, err)
 	}
 	if err := journalAccess(a, s, given); err != nil {
 		return err

@@ -268,9 +268,24 @@ func listCmd(a *desk.App) *cobra.Command {
 	}
 }
 
+// mostShort is how much of a trouble a row of a table has, in characters.
+const mostShort = 90
+
+// inShort is a trouble in a row of a table; backup show has all of it.
+func inShort(err error) string {
+	text := "cannot be used, since " + strings.ReplaceAll(err.Error(), "\n", " ")
+	if errors.Is(err, keep.ErrClosed) {
+		text = "cannot be opened, since none of the keys that are here opens it"
+	}
+	if rs := []rune(text); len(rs) > mostShort {
+		text = string(rs[:mostShort-1]) + "…"
+	}
+	return text
+}
+
 func row(f *keep.Found) []term.Cell {
 	if f.Trouble != nil {
-		return []term.Cell{term.Plain(f.Short()), {}, {}, {}, term.Plain(size(f.Size)), {Text: "no", State: "bad"}, {}, {Text: f.Trouble.Error(), State: "bad"}}
+		return []term.Cell{term.Plain(f.Short()), {}, {}, {}, term.Plain(size(f.Size)), {Text: "no", State: "bad"}, {}, {Text: inShort(f.Trouble), State: "bad"}}
 	}
 	m := f.Manifest
 	verified := term.Cell{Text: ago(f.Note.Verified)}

@@ -46,7 +46,7 @@ everything that it acknowledged is kept, and whether the declared watches are an
 It ends by putting everything right again, also when it is interrupted, and looks whether
 the cluster is well, no node stayed cordoned, and nothing is there twice.
 
-It refuses on a cluster that is not well, and on machines that are no simulated ones.
+It refuses on a cluster that is not well, and faults that its site cannot make happen.
 verbund drill list shows what there is; a declaration can have drills of its own.
 
 Exit code 3 when something that was supposed does not hold.`,

@@ -52,13 +52,21 @@ func (u *UI) Style() {
 	u.OutColour, u.ErrColour = o && !plain, e && !plain
 	u.Live = e && os.Getenv("TERM") != "dumb" && u.Output != "json" && !u.Quiet
 	r := lipgloss.NewRenderer(io.Discard)
-	r.SetColorProfile(2) // the terminal's own sixteen colours
+	// Of a terminal's own sixteen colours yellow cannot be read on white, nor blue on black. Where
+	// there are more, those are taken that have a contrast of four and more on either (WCAG 2.2, 1.4.3
+	// wants three for what is large, and bold).
+	good, attention, bad := lipgloss.Color("2"), lipgloss.Color("5"), lipgloss.Color("1")
+	r.SetColorProfile(2)
+	if strings.Contains(os.Getenv("TERM"), "256") || os.Getenv("COLORTERM") != "" {
+		good, attention, bad = lipgloss.Color("29"), lipgloss.Color("130"), lipgloss.Color("160")
+		r.SetColorProfile(1)
+	}
 	if plain {
 		r.SetColorProfile(3)
 	}
-	u.Good = r.NewStyle().Foreground(lipgloss.Color("2"))
-	u.Attention = r.NewStyle().Foreground(lipgloss.Color("3"))
-	u.Bad = r.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
+	u.Good = r.NewStyle().Foreground(good)
+	u.Attention = r.NewStyle().Foreground(attention)
+	u.Bad = r.NewStyle().Foreground(bad).Bold(true)
 	u.Faint = r.NewStyle().Faint(true)
 }
 

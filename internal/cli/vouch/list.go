@@ -36,13 +36,15 @@ func inspect(a *desk.App) (*look.TrustReport, error) {
 
 func trustListCmd(a *desk.App) *cobra.Command {
 	var within string
+	var all bool
 	c := &cobra.Command{
 		Use: "list", Short: "List every authority and certificate, the most urgent first", Args: term.NoArgs,
 		Long: `Holds what was issued against what lies on the machines and what servers show on
 the wire: missing, another one, ended or about to end, names too few or too many,
 another authority, a key that does not match or that others can read, and keys on
 machines that should not have them. --verbose also says what each is for, and its
-names. Exit code 3 when something is wrong.`,
+names. Exit code 3 when something is wrong. What is well and ends late is folded into a
+line; --all, --within and --verbose list it.`,
 		Example: "  verbund trust list\n  verbund trust list --within 60d --verbose",
 		RunE: func(*cobra.Command, []string) error {
 			var horizon time.Duration
@@ -65,7 +67,7 @@ names. Exit code 3 when something is wrong.`,
 			if a.Output == "json" {
 				err = a.UI.JSON(r)
 			} else {
-				showTrust(a, r)
+				showTrust(a, r, !all && horizon == 0 && !a.Verbose)
 			}
 			// Before anything was raised there is nothing to look at.
 			if err == nil && (r.Troubled() > 0 || r.Founded && len(r.Unseen) > 0) {
@@ -74,13 +76,37 @@ names. Exit code 3 when something is wrong.`,
 			return err
 		},
 	}
+	c.Flags().BoolVar(&all, "all", false, "also what is well and ends late")
 	c.Flags().StringVar(&within, "within", "", "only what is in trouble or ends within this time, such as 60d")
 	return c
 }
 
-func showTrust(a *desk.App, r *look.TrustReport) {
+// urgent says whether something is to be known of a certificate: it is wrong, could not be looked
+// at, or has a fifth of its life left, or less.
+func urgent(e trust.Entry, now time.Time) bool {
+	return len(e.Troubles) > 0 || e.NotLooked != "" || !e.Expires.IsZero() && e.Expires.Sub(now) < e.Expires.Sub(e.Issued)/5
+}
+
+// showTrust shows what there is; folded, what is well and ends late is told in a line.
+func showTrust(a *desk.App, r *look.TrustReport, folded bool) {
+	for _, x := range r.Strays {
+		fmt.Fprintf(a.Out, "Wrong: %s.\n", term.Visible(x))
+	}
+	for _, x := range r.Unseen {
+		fmt.Fprintf(a.Out, "Not looked at: %s.\n", term.Visible(x))
+	}
+	if len(r.Strays)+len(r.Unseen) > 0 {
+		fmt.Fprintln(a.Out)
+	}
 	var rows [][]term.Cell
+	late, first := 0, trust.Entry{}
 	for _, e := range r.Entries {
+		if folded && !urgent(e, time.Now()) {
+			if late++; !e.Expires.IsZero() && (first.Expires.IsZero() || e.Expires.Before(first.Expires)) {
+				first = e
+			}
+			continue
+		}
 		state := term.Cell{Text: "well", State: "good"}
 		if e.NotLooked != "" {
 			state = term.Cell{Text: "not looked at: as issued", State: "attention"}
@@ -118,13 +144,16 @@ func showTrust(a *desk.App, r *look.TrustReport) {
 		fmt.Fprintln(a.Out)
 		a.UI.Table([]string{"certificate", "what for", "names"}, rows)
 	}
-	for _, x := range r.Strays {
-		fmt.Fprintf(a.Out, "Wrong: %s.\n", x)
+	if len(rows) > 0 {
+		fmt.Fprintln(a.Out)
 	}
-	for _, x := range r.Unseen {
-		fmt.Fprintf(a.Out, "Not looked at: %s.\n", x)
+	switch {
+	case late > 0 && !first.Expires.IsZero():
+		fmt.Fprintf(a.Out, "%s well and %s late: %s is the first, on %s. --all lists them.\n", words.Are(late, "certificate"), map[bool]string{true: "ends", false: "end"}[late == 1], first.ID, first.Expires.Format(time.DateOnly))
+	case late > 0:
+		fmt.Fprintf(a.Out, "%s well. --all lists them.\n", words.Are(late, "key"))
 	}
-	fmt.Fprintf(a.Out, "\n%s, %s wrong.", words.Count(len(r.Entries), "certificate"), words.Count(r.Troubled(), "thing"))
+	fmt.Fprintf(a.Out, "%s, %s wrong.", words.Count(len(r.Entries), "certificate"), words.Count(r.Troubled(), "thing"))
 	if n := r.NotLooked(); n > 0 {
 		fmt.Fprintf(a.Out, " %d could not be looked at.", n)
 	}

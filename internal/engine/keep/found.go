@@ -89,11 +89,11 @@ func why(err, trouble error) error {
 	case trouble != nil:
 		return trouble
 	}
-	return errClosed
+	return ErrClosed
 }
 
-// errClosed is a backup that none of the keys opens that are here.
-var errClosed = errors.New("none of the keys that are here opens it: neither what lies beside the backups, nor the key of this store or of an earlier one; say --unlock FILE, with the key file of the store that it was taken with")
+// ErrClosed is a backup that none of the keys opens that are here.
+var ErrClosed = errors.New("none of the keys that are here opens it: neither what lies beside the backups, nor the key of this store or of an earlier one; say --unlock FILE, with the key file of the store that it was taken with")
 
 // closesFor are those who open what is taken: the cluster's own, what opens the store, and whom
 // the declaration names.
@@ -117,7 +117,7 @@ func closesFor(s *session.Session) ([]age.Recipient, error) {
 // with what opens its store.
 func ClosedFor(o *store.Openers) ([]age.Recipient, error) {
 	if o.Own == nil {
-		return nil, cmp.Or(o.Trouble, errClosed)
+		return nil, cmp.Or(o.Trouble, ErrClosed)
 	}
 	return []age.Recipient{o.Own.Recipient(), backup.Opener(o.Closed)}, nil
 }
