@@ -317,3 +317,39 @@ func TestLostZone(t *testing.T) {
 	w.well("v1.37.2")
 	w.fails(2, []string{"nothing runs in zone west"}, "site", "fault", "lost-zone", "west")
 }
+
+// A pipe that closes does not end a run: it goes on to its end, without a word.
+func TestPipeCloses(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	cmd := w.command("converge", "--yes")
+	r, p, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stdout, cmd.Stderr = p, p
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	p.Close()
+	if _, err := r.Read(make([]byte, 10)); err != nil {
+		t.Fatal(err)
+	}
+	r.Close()
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("it ended with %v", err)
+	}
+	w.well("v1.37.2")
+	// Nor is it an error of a command that only prints.
+	cmd = w.command("history", "last")
+	if r, p, err = os.Pipe(); err != nil {
+		t.Fatal(err)
+	}
+	var said strings.Builder
+	cmd.Stdout, cmd.Stderr = p, &said
+	r.Close()
+	if err := cmd.Run(); err != nil || said.Len() > 0 {
+		t.Errorf("it ended with %v, and said %q", err, said.String())
+	}
+	p.Close()
+}

@@ -72,12 +72,17 @@ func Main(args []string, in io.Reader, out, errw io.Writer) int {
 	sig := make(chan os.Signal, 2)
 	signal.Notify(sig, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(sig)
+	// Nobody reads on where a pipe closes: what was begun goes on to its end without a word. (Not
+	// ignored, which programs that are started would inherit.)
+	closed := make(chan os.Signal, 1)
+	signal.Notify(closed, syscall.SIGPIPE)
+	defer signal.Stop(closed)
 	go func() {
 		<-sig
 		if a.Asking.Load() {
 			fmt.Fprintln(errw)
 		} else {
-			fmt.Fprintln(errw, "\ninterrupted: the running steps are finished, no other is begun; once more to stop at once")
+			fmt.Fprintln(errw, "\ninterrupted: what changes something is finished, no other step is begun; once more to stop at once")
 		}
 		stop()
 		<-sig
@@ -94,7 +99,7 @@ func run(a *desk.App, args []string) int {
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
 	err := root.ExecuteContext(a.Soft)
-	if err == nil {
+	if err == nil || errors.Is(err, syscall.EPIPE) {
 		return term.ExitDone
 	}
 	code := term.ExitFailed
