@@ -190,10 +190,10 @@ func (a *App) showForeseen(s *session.Session, p *plan.Plan, v *look.View) {
 	if r == nil {
 		return
 	}
-	if r.Lowest.Share < 1 {
+	if len(r.Capacity) > 0 && r.Lowest.Share < 1 {
 		fmt.Fprintf(a.Out, "At the lowest, %.0f %% of what workers have is there for pods, after %s.\n", r.Lowest.Share*100, term.Seconds(r.Lowest.At))
 	}
-	if r.Lowest.Share < 1 {
+	if len(r.Capacity) > 0 && r.Lowest.Share < 1 {
 		fmt.Fprintln(a.Out)
 	}
 }

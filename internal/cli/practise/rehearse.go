@@ -169,7 +169,11 @@ func showRehearsal(a *desk.App, s *session.Session, r, bad *rehearse.Result, wit
 		takes += fmt.Sprintf("; without %s, in which a person's word is waited for", words.Count(r.Holds, "hold"))
 	}
 	line("takes", "%s", takes)
-	line("capacity", "%.0f %% of what workers have now at the lowest, after %s", r.Lowest.Share*100, term.Seconds(r.Lowest.At))
+	if len(r.Capacity) > 0 {
+		line("capacity", "%.0f %% of what workers have now at the lowest, after %s", r.Lowest.Share*100, term.Seconds(r.Lowest.At))
+	} else {
+		line("capacity", "not known: the cluster has no workers yet")
+	}
 	if r.Ends != "" {
 		line("ends", "%s", r.Ends)
 	}
@@ -229,10 +233,18 @@ var rehearsedTones = map[plan.Kind]report.Tone{plan.Get: report.Bring, plan.Rest
 // mostDrawn is how many machines a picture shows: more cannot be told apart.
 const mostDrawn = 200
 
+// noteOf says what stands below the picture.
+func noteOf(r *rehearse.Result) string {
+	if len(r.Capacity) == 0 {
+		return "The cluster has no workers yet, whose capacity there would be."
+	}
+	return fmt.Sprintf("The capacity is at %.0f %% at the lowest, after %s.", r.Lowest.Share*100, term.Seconds(r.Lowest.At))
+}
+
 // drawRehearsal draws machines down and time across, with the capacity below them.
 func drawRehearsal(a *desk.App, s *session.Session, r *rehearse.Result, file string) error {
 	t := &report.Timeline{Title: fmt.Sprintf("Rehearsal of cluster %s: %s in %s, about %s", s.Decl.Name, words.Count(r.Machines, "machine"), words.Count(r.Waves, "wave"), term.Seconds(r.Total)),
-		Note: fmt.Sprintf("The capacity is at %.0f %% at the lowest, after %s.", r.Lowest.Share*100, term.Seconds(r.Lowest.At))}
+		Note: noteOf(r)}
 	at := map[string]int{}
 	for _, b := range r.Bars {
 		name := b.Machine

@@ -61,7 +61,7 @@ type Result struct {
 	Seconds  float64       `json:"seconds"`
 	Bars     []Bar         `json:"bars"`
 	Capacity []Point       `json:"capacity"`
-	Lowest   Point         `json:"lowest"`
+	Lowest   Point         `json:"lowest"`  // of a cluster without workers there is none
 	Blocked  []Trouble     `json:"blocked"` // drains that a budget or the lack of room is in the way of
 	// Spare is the first moment at which pods would have no place if one more machine failed;
 	// nil: there is none.
@@ -302,6 +302,9 @@ func (x *play) fails(f *plan.Flow, s plan.Step) {
 
 // note writes the capacity of this moment down.
 func (x *play) note() {
+	if x.w.all == 0 {
+		return // there is none of which it could be a share
+	}
 	share := x.w.capacity()
 	pt := Point{x.now, x.now.Seconds(), share}
 	if n := len(x.res.Capacity); n == 0 || x.res.Capacity[n-1].Share != share {

@@ -114,6 +114,16 @@ func TestUpgrade(t *testing.T) {
 	}
 }
 
+// Of a cluster without workers there is no capacity to be a share of.
+func TestCapacityOfNothing(t *testing.T) {
+	policy := fmt.Sprintf(text, "trial: 1, soak: 1m, batch: 3")
+	in := input(t, policy, living(t, policy, "v1.36.3"))
+	in.Nodes = nil
+	if r := run(t, in); len(r.Capacity) > 0 || r.Lowest.Share != 0 {
+		t.Errorf("it is %+v, at the lowest %+v", r.Capacity, r.Lowest)
+	}
+}
+
 // By replacement nothing goes before the new one is there: the capacity never sinks.
 func TestReplacement(t *testing.T) {
 	small, medium := fmt.Sprintf(text, "trial: 1, soak: 1m, surge: 2"), strings.Replace(fmt.Sprintf(text, "trial: 1, soak: 1m, surge: 2"), "zones: [north]", "zones: [north], size: medium", 1)

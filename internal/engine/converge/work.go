@@ -88,7 +88,11 @@ func (w *Work) agree(p *plan.Plan, v *look.View) error {
 	if len(p.Endangers) > 0 {
 		return w.AskByName(w.Decl.Name, fmt.Sprintf("in cluster %s, %s", w.Decl.Name, strings.Join(p.Endangers, "; ")))
 	}
-	return w.Agree(fmt.Sprintf("Do these %s to cluster %s?", words.Count(len(p.Steps), "step"), w.Decl.Name), p, v)
+	beyond := ""
+	if st := w.Stage; st != nil && st.Road != nil && st.Road.Hops > 1 {
+		beyond = fmt.Sprintf(", and after this hop, to %s, those of %s, to %s", st.Kubernetes, words.Count(st.Road.Hops-1, "more hop"), st.Declared)
+	}
+	return w.Agree(fmt.Sprintf("Do these %s to cluster %s%s?", words.Count(len(p.Steps), "step"), w.Decl.Name, beyond), p, v)
 }
 
 // carryOut runs steps with the journal, and shows them to whoever looks on.

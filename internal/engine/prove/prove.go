@@ -316,7 +316,8 @@ func (p *proving) await(ctx context.Context) {
 		}
 		for _, pod := range l.Items {
 			node := pod.Spec.NodeName
-			if p.holds(node, proof.Runs) {
+			// A node that nobody declared may have one as well, which counts for no other.
+			if p.holds(node, proof.Runs) || !slices.ContainsFunc(p.nodes, func(m topology.Machine) bool { return m.Name == node }) {
 				continue
 			}
 			if why[node] = kube.PodTrouble(&pod); why[node] == "" {
