@@ -1,2 +1,3 @@
-// Package keep holds the command for the memory of a cluster and what protects it: store.
+// Package keep holds the commands for what is kept of a cluster, and shown of it: backup, prove, store with what protects
+// it, and what brings a lost folder back.
 package keep

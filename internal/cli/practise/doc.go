@@ -1,3 +1,3 @@
-// Package practise holds the commands for practising on a simulated site: site with its
+// Package practise holds the commands for practising: rehearse and drill, and site with its
 // faults, and demo.
 package practise
