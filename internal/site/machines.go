@@ -57,6 +57,8 @@ type Composed struct {
 	Digest   string `json:"digest"`
 	Image    Image  `json:"image"`
 	Machines int    `json:"machines"` // that were ever ordered with it
+	// Composing says that it is still being put together.
+	Composing bool `json:"composing,omitempty"`
 }
 
 // Zone is a failure domain with its room.

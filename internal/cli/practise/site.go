@@ -77,9 +77,13 @@ func SiteCmd(a *desk.App) *cobra.Command {
 			}
 			var rows [][]term.Cell
 			for _, i := range inv.Images {
-				rows = append(rows, term.Cells(term.ShortDigest(i.Digest), i.Image.System, i.Image.Architecture, strings.Join(i.Image.Extras, ", "), fmt.Sprint(i.Machines)))
+				state := term.Cell{Text: "composed", State: "good"}
+				if i.Composing {
+					state = term.Cell{Text: "being composed", State: "attention"}
+				}
+				rows = append(rows, append(term.Cells(term.ShortDigest(i.Digest), i.Image.System, i.Image.Architecture, strings.Join(i.Image.Extras, ", "), fmt.Sprint(i.Machines)), state))
 			}
-			a.UI.Table([]string{"image", "system", "architecture", "extras", "machines ordered"}, rows)
+			a.UI.Table([]string{"image", "system", "architecture", "extras", "machines ordered", "state"}, rows)
 			return nil
 		}),
 		with("console MACHINE", "Show what a machine wrote to its console", 1, "a machine", false, func(s *session.Session, args []string) error {

@@ -31,6 +31,7 @@ type Run struct {
 	Clock   func() time.Time  // the time of day; nil: that of this computer
 	Watches *probe.Probes     // applications that have a say in a roll-out; nil: none
 
+	limit   func(plan.Step) time.Duration // of a step; nil: its own
 	journal store.Journal
 	mu      sync.Mutex
 	balance sync.Mutex // one change of the balancer at a time
@@ -322,7 +323,7 @@ func (r *Run) one(ctx context.Context, s plan.Step) error {
 		return err
 	}
 	m := r.machine(s)
-	lctx, cancel := context.WithTimeout(ctx, s.Limit())
+	lctx, cancel := r.limited(ctx, s)
 	defer cancel()
 	sctx, stop := context.WithCancelCause(lctx)
 	defer stop(nil)

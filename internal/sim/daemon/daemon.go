@@ -292,7 +292,7 @@ func (s *site) known() protocol.Inventory {
 		}
 	}
 	for d, i := range s.images {
-		inv.Images = append(inv.Images, protocol.Composed{Digest: d, Image: i.Image, Machines: i.Machines})
+		inv.Images = append(inv.Images, protocol.Composed{Digest: d, Image: i.Image, Machines: i.Machines, Composing: i.composing()})
 	}
 	slices.SortFunc(inv.Images, func(a, b protocol.Composed) int { return strings.Compare(a.Digest, b.Digest) })
 	slices.SortFunc(inv.Machines, func(a, b protocol.Machine) int { return strings.Compare(a.Name, b.Name) })
@@ -334,6 +334,16 @@ type image struct {
 	Machines int           `json:"machines"`
 	ready    chan struct{} // closed when it is composed
 	err      error         // why it is not
+}
+
+// composing says whether it is still being composed.
+func (i *image) composing() bool {
+	select {
+	case <-i.ready:
+		return false
+	default:
+		return true
+	}
 }
 
 // compose makes a machine image once; whoever asks for the same gets the same.
