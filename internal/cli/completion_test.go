@@ -82,3 +82,22 @@ func TestManualPages(t *testing.T) {
 	}
 	w.fails(2, []string{"a folder"}, "man")
 }
+
+// Help fits a terminal: no line of any command is wider, but for what is to be copied whole.
+func TestHelpFits(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "small", "v1.37.2")
+	for _, command := range []string{"", "plan", "site fault", "trust", "backup restore", "access", "drill"} {
+		cmd := w.command(append(strings.Fields(command), "--help")...)
+		cmd.Env = append(cmd.Env, "COLUMNS=60")
+		text, err := cmd.Output()
+		if err != nil || !strings.Contains(string(text), "Usage:") {
+			t.Errorf("%s: %v\n%s", command, err, text)
+		}
+		for l := range strings.Lines(string(text)) {
+			if l = strings.TrimRight(l, "\n"); len([]rune(l)) > 60 && !strings.HasPrefix(l, "  verbund") {
+				t.Errorf("%s: %q", command, l)
+			}
+		}
+	}
+}

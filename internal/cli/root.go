@@ -14,7 +14,6 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"verbund/internal/agent/systemd"
 	"verbund/internal/cli/act"
@@ -195,12 +194,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 	}
 	root.AddCommand(keep.StoreCmd(a), versionCmd(a), manCmd(a, root))
 	root.InitDefaultCompletionCmd()
-	// Flags of which one says yes by naming them need no more than their name.
-	cobra.AddTemplateFunc("plainFlags", func(f *pflag.FlagSet) string {
-		const value = "[=true|false]"
-		return strings.ReplaceAll(f.FlagUsages(), value, strings.Repeat(" ", len(value)))
-	})
-	root.SetUsageTemplate(strings.NewReplacer(".LocalFlags.FlagUsages", "plainFlags .LocalFlags", ".InheritedFlags.FlagUsages", "plainFlags .InheritedFlags").Replace(root.UsageTemplate()))
+	helps(root)
 	mistakes(root)
 	completes(a, root)
 	return root

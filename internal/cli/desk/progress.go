@@ -101,7 +101,9 @@ func (p *progress) tick() {
 		r := &p.running[i]
 		if time.Since(r.Time) > longWait && !r.told && p.a.Output != "json" && !p.a.Quiet {
 			r.told = true
-			p.line(r.Entry, "waits", "since "+term.Seconds(time.Since(r.Time))+": "+p.waits(r.Entry))
+			e := r.Entry
+			e.Time = time.Now() // of the line, and not of the step
+			p.line(e, "waits", "since "+term.Seconds(time.Since(r.Time))+": "+p.waits(r.Entry))
 		}
 	}
 }
@@ -111,14 +113,14 @@ func (p *progress) tick() {
 func (p *progress) waits(e store.Entry) string {
 	about := plan.Kind(e.What).About()
 	usual, worry := about.Usual, about.Worry
-	ends := ""
+	until := "worry from " + term.Seconds(worry)
 	if st, ok := p.steps[e.Step]; ok && st.Within > 0 {
-		worry, ends = min(worry, st.Within/2), ", given up after "+term.Seconds(st.Within)
+		until = "given up after " + term.Seconds(st.Within) // and until then nobody has to worry
 	}
 	if d, ok := p.usual.Of(e.What, e.Where); ok {
 		usual = d
 	}
-	s := fmt.Sprintf("%s; usually %s, worry from %s%s", e.Text, term.Seconds(usual), term.Seconds(worry), ends)
+	s := fmt.Sprintf("%s; usually %s, %s", e.Text, term.Seconds(usual), until)
 	if about.Hint != "" {
 		s += "; " + about.Hint
 	}
@@ -180,13 +182,13 @@ func where(e store.Entry) string { return fmt.Sprintf("%-22s", cmp.Or(e.Where, "
 func (p *progress) line(e store.Entry, state, text string) {
 	when := e.Time.Local().Format("15:04:05")
 	mark := map[string]string{"done": "ok", "failed": "failed", "waits": "waits", "holds": "holds", "goes": "goes", "note": "note"}[state]
+	head := fmt.Sprintf("%s  %-6s  %s  ", when, mark, where(e))
+	text = term.Hang(head, term.Visible(text), term.Width(p.a.Err))
 	if p.a.UI.ErrColour {
 		style := map[string]func(...string) string{"done": p.a.UI.Good.Render, "failed": p.a.UI.Bad.Render, "waits": p.a.UI.Attention.Render, "holds": p.a.UI.Attention.Render, "goes": p.a.UI.Faint.Render, "note": p.a.UI.Faint.Render}[state]
-		mark = style(mark) + strings.Repeat(" ", max(0, 6-len(mark)))
-	} else {
-		mark = fmt.Sprintf("%-6s", mark)
+		text = strings.Replace(text, mark, style(mark), 1)
 	}
-	fmt.Fprintf(p.a.Err, "%s  %s  %s  %s\n", when, mark, where(e), term.Visible(text))
+	fmt.Fprintln(p.a.Err, text)
 }
 
 // Entry takes a journal entry as it is written.

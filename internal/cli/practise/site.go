@@ -9,6 +9,7 @@ import (
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/engine/session"
+	"verbund/internal/site"
 )
 
 // SiteCmd is verbund site.
@@ -72,19 +73,7 @@ func SiteCmd(a *desk.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.Output == "json" {
-				return a.UI.JSON(term.List(inv.Images))
-			}
-			var rows [][]term.Cell
-			for _, i := range inv.Images {
-				state := term.Cell{Text: "composed", State: "good"}
-				if i.Composing {
-					state = term.Cell{Text: "being composed", State: "attention"}
-				}
-				rows = append(rows, append(term.Cells(term.ShortDigest(i.Digest), i.Image.System, i.Image.Architecture, strings.Join(i.Image.Extras, ", "), fmt.Sprint(i.Machines)), state))
-			}
-			a.UI.Table([]string{"image", "system", "architecture", "extras", "machines ordered", "state"}, rows)
-			return nil
+			return sayImages(a, inv.Images)
 		}),
 		with("console MACHINE", "Show what a machine wrote to its console", 1, "a machine", false, func(s *session.Session, args []string) error {
 			t, err := s.Site.Console(a.Hard, args[0])
@@ -95,4 +84,21 @@ func SiteCmd(a *desk.App) *cobra.Command {
 		faultCmd(a),
 	)
 	return c
+}
+
+// sayImages shows what was composed, and what is being composed.
+func sayImages(a *desk.App, images []site.Composed) error {
+	if a.Output == "json" {
+		return a.UI.JSON(term.List(images))
+	}
+	var rows [][]term.Cell
+	for _, i := range images {
+		state := term.Cell{Text: "composed", State: "good"}
+		if i.Composing {
+			state = term.Cell{Text: "being composed", State: "attention"}
+		}
+		rows = append(rows, append(term.Cells(term.ShortDigest(i.Digest), i.Image.System, i.Image.Architecture, strings.Join(i.Image.Extras, ", "), fmt.Sprint(i.Machines)), state))
+	}
+	a.UI.Table([]string{"image", "system", "architecture", "extras", "machines ordered", "state"}, rows)
+	return nil
 }

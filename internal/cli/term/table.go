@@ -179,3 +179,18 @@ func Fold(text string, room int) []string {
 	}
 	return lines
 }
+
+// Hang is a head with a text after it that is broken between words at a width, and goes on
+// below where it began. Beside a head that leaves little room it goes on a little way in.
+func Hang(head, text string, width int) string {
+	const little, least = 8, 24
+	in := utf8.RuneCountInString(head)
+	if width <= 0 || in+utf8.RuneCountInString(text) <= width {
+		return head + text
+	}
+	lines := Fold(text, width-in)
+	if width-in < least && in > little {
+		lines, in = append([]string{""}, Fold(text, width-little)...), little
+	}
+	return strings.TrimRight(head+lines[0], " ") + strings.Join(append([]string{""}, lines[1:]...), "\n"+strings.Repeat(" ", in))
+}

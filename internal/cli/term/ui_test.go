@@ -43,6 +43,24 @@ func TestFold(t *testing.T) {
 	}
 }
 
+// A text goes on below where it began, and no word of it is broken.
+func TestHang(t *testing.T) {
+	for _, x := range []struct {
+		head, text string
+		width      int
+		want       string
+	}{
+		{"  plan      ", "what would be done, and why", 80, "  plan      what would be done, and why"},
+		{"  plan      ", "what would be done, and why", 38, "  plan      what would be done, and\n            why"},
+		{"  plan      ", "what would be done, and why", 0, "  plan      what would be done, and why"},
+		{"a head that leaves little  ", "what would be done, and why", 40, "a head that leaves little\n        what would be done, and why"},
+	} {
+		if got := Hang(x.head, x.text, x.width); got != x.want {
+			t.Errorf("in %d:\n%s\nwanted\n%s", x.width, got, x.want)
+		}
+	}
+}
+
 func TestSeconds(t *testing.T) {
 	for d, want := range map[time.Duration]string{1340 * time.Millisecond: "1.3 s", 42 * time.Second: "42 s", 119 * time.Second: "119 s", 2 * time.Minute: "2 min", 150 * time.Second: "2 min 30 s"} {
 		if got := Seconds(d); got != want {

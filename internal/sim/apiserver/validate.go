@@ -71,23 +71,7 @@ func validateKind(o runtime.Object) field.ErrorList {
 	case *corev1.Pod:
 		return validatePodSpec(&o.Spec, spec)
 	case *corev1.Node:
-		errs := validateTaints(o.Spec.Taints, spec.Child("taints"))
-		cidrs := o.Spec.PodCIDRs
-		if o.Spec.PodCIDR != "" && !slices.Contains(cidrs, o.Spec.PodCIDR) {
-			cidrs = append([]string{o.Spec.PodCIDR}, cidrs...)
-		}
-		for i, c := range cidrs {
-			if p, err := netip.ParsePrefix(c); err != nil || p != p.Masked() {
-				errs = append(errs, field.Invalid(spec.Child("podCIDRs").Index(i), c, "must be a valid CIDR value, (e.g. 10.9.8.0/24)"))
-			}
-		}
-		status := field.NewPath("status")
-		for what, of := range map[string]corev1.ResourceList{"capacity": o.Status.Capacity, "allocatable": o.Status.Allocatable} {
-			for name, q := range of {
-				errs = append(errs, validateQuantity(name, q.Sign(), q.String(), status.Child(what).Key(string(name)))...)
-			}
-		}
-		return errs
+		return validateNode(o)
 	case *corev1.Service:
 		return validateService(&o.Spec, spec)
 	case *corev1.ConfigMap:
@@ -134,22 +118,7 @@ func validateKind(o runtime.Object) field.ErrorList {
 			return field.ErrorList{field.Invalid(spec.Child("leaseDurationSeconds"), *n, "must be greater than 0")}
 		}
 	case *certv1.CertificateSigningRequest:
-		var errs field.ErrorList
-		if q, err := readRequest(o); err != nil {
-			errs = append(errs, field.Invalid(spec.Child("request"), "", err.Error()))
-		} else if err := q.CheckSignature(); err != nil {
-			errs = append(errs, field.Invalid(spec.Child("request"), "", err.Error()))
-		}
-		if !strings.Contains(o.Spec.SignerName, "/") {
-			errs = append(errs, field.Invalid(spec.Child("signerName"), o.Spec.SignerName, "must be a fully qualified domain and path of the form 'example.com/signer-name'"))
-		}
-		if len(o.Spec.Usages) == 0 {
-			errs = append(errs, field.Required(spec.Child("usages"), ""))
-		}
-		if n := o.Spec.ExpirationSeconds; n != nil && *n < 600 {
-			errs = append(errs, field.Invalid(spec.Child("expirationSeconds"), *n, "may not specify a duration less than 600 seconds (10 minutes)"))
-		}
-		return errs
+		return validateRequest(o)
 	case *rbacv1.ClusterRole:
 		return validateRules(o.Rules)
 	case *rbacv1.Role:
@@ -160,6 +129,49 @@ func validateKind(o runtime.Object) field.ErrorList {
 		return validateBinding(o.RoleRef, o.Subjects, true)
 	}
 	return nil
+}
+
+// validateNode asks for networks that are such, and for quantities of what a node has.
+func validateNode(o *corev1.Node) field.ErrorList {
+	spec := field.NewPath("spec")
+	errs := validateTaints(o.Spec.Taints, spec.Child("taints"))
+	cidrs := o.Spec.PodCIDRs
+	if o.Spec.PodCIDR != "" && !slices.Contains(cidrs, o.Spec.PodCIDR) {
+		cidrs = append([]string{o.Spec.PodCIDR}, cidrs...)
+	}
+	for i, c := range cidrs {
+		if p, err := netip.ParsePrefix(c); err != nil || p != p.Masked() {
+			errs = append(errs, field.Invalid(spec.Child("podCIDRs").Index(i), c, "must be a valid CIDR value, (e.g. 10.9.8.0/24)"))
+		}
+	}
+	status := field.NewPath("status")
+	for what, of := range map[string]corev1.ResourceList{"capacity": o.Status.Capacity, "allocatable": o.Status.Allocatable} {
+		for name, q := range of {
+			errs = append(errs, validateQuantity(name, q.Sign(), q.String(), status.Child(what).Key(string(name)))...)
+		}
+	}
+	return errs
+}
+
+// validateRequest asks for a request that its own key has signed, and for a signer's full name.
+func validateRequest(o *certv1.CertificateSigningRequest) field.ErrorList {
+	spec := field.NewPath("spec")
+	var errs field.ErrorList
+	if q, err := readRequest(o); err != nil {
+		errs = append(errs, field.Invalid(spec.Child("request"), "", err.Error()))
+	} else if err := q.CheckSignature(); err != nil {
+		errs = append(errs, field.Invalid(spec.Child("request"), "", err.Error()))
+	}
+	if !strings.Contains(o.Spec.SignerName, "/") {
+		errs = append(errs, field.Invalid(spec.Child("signerName"), o.Spec.SignerName, "must be a fully qualified domain and path of the form 'example.com/signer-name'"))
+	}
+	if len(o.Spec.Usages) == 0 {
+		errs = append(errs, field.Required(spec.Child("usages"), ""))
+	}
+	if n := o.Spec.ExpirationSeconds; n != nil && *n < 600 {
+		errs = append(errs, field.Invalid(spec.Child("expirationSeconds"), *n, "may not specify a duration less than 600 seconds (10 minutes)"))
+	}
+	return errs
 }
 
 // validateChange refuses changes of what cannot be changed.

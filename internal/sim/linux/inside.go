@@ -239,18 +239,24 @@ func (l life) mountKernel(root string) error {
 	if err := os.Symlink("null", in("dev/kmsg")); err != nil {
 		return err
 	}
-	own := in("run/verbund-kernel")
-	if err := os.MkdirAll(own, 0o755); err != nil {
+	if err := shut(root); err != nil {
 		return err
 	}
-	if err := shut(root); err != nil {
+	return l.showOwn(root)
+}
+
+// showOwn lets a machine see its own processors and memory, and what it is to keep as it is.
+func (l life) showOwn(root string) error {
+	own := filepath.Join(root, "run/verbund-kernel")
+	if err := os.MkdirAll(own, 0o755); err != nil {
 		return err
 	}
 	if err := showOwn(root, own, l.Spec.CPUs, l.Spec.Memory); err != nil {
 		return err
 	}
 	for _, k := range kept {
-		b, err := os.ReadFile(in("proc/sys/" + k))
+		at := filepath.Join(root, "proc/sys", k)
+		b, err := os.ReadFile(at)
 		if err != nil {
 			continue
 		}
@@ -258,7 +264,7 @@ func (l life) mountKernel(root string) error {
 		if err := os.WriteFile(f, b, 0o644); err != nil {
 			return err
 		}
-		if err := bind(f, in("proc/sys/"+k)); err != nil {
+		if err := bind(f, at); err != nil {
 			return err
 		}
 	}
