@@ -9,7 +9,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
+	"syscall"
 	"time"
 
 	"verbund/internal/core/rollout"
@@ -63,8 +65,15 @@ type journal struct {
 	f  *os.File
 }
 
-// JournalFile is the journal's path.
-func (s *Store) JournalFile() string { return filepath.Join(s.Path, "journal.jsonl") }
+// mostJournal is how large the journal may be when a run begins, in bytes: some thousand runs.
+// A larger one becomes the earlier one, in the place of the one before that.
+const mostJournal = 8 << 20
+
+// Journals are the names of the files of a journal: the earlier one, and that which is written.
+var Journals = [2]string{"journal-earlier.jsonl", "journal.jsonl"}
+
+// JournalFile is the path of the one that is written.
+func (s *Store) JournalFile() string { return filepath.Join(s.Path, Journals[1]) }
 
 // Journal opens the journal for appending.
 func (s *Store) Journal() (Journal, error) {
@@ -72,10 +81,30 @@ func (s *Store) Journal() (Journal, error) {
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
-	if err := endLine(f); err != nil {
+	i, err := f.Stat()
+	if err == nil && i.Size() > mostJournal {
+		if err = errors.Join(s.setAside(f, i), f.Close()); err == nil {
+			return s.Journal()
+		}
+	}
+	if err == nil {
+		err = endLine(f)
+	}
+	if err != nil {
 		return nil, errors.Join(fmt.Errorf("journal: %w", err), f.Close())
 	}
 	return &journal{f: f}, nil
+}
+
+// setAside makes a journal the earlier one, once: whoever has it open writes on into it.
+func (s *Store) setAside(f *os.File, i os.FileInfo) error {
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
+		return err
+	}
+	if now, err := os.Stat(s.JournalFile()); err != nil || !os.SameFile(i, now) {
+		return nil // somebody else was first
+	}
+	return os.Rename(s.JournalFile(), filepath.Join(s.Path, Journals[0]))
 }
 
 // endLine ends a line that a crash has cut off, so that the next one is not lost with it.
@@ -107,35 +136,73 @@ func (j *journal) Append(e Entry) error {
 // Close closes the journal.
 func (j *journal) Close() error { return j.f.Close() }
 
-// Entries reads the journal. Lines that cannot be read, as one that was cut off by a
-// crash, are left out and counted.
+// Entries reads the journal, with the earlier one. Lines that cannot be read, as one that was
+// cut off by a crash, are left out and counted. What was read before is not read again.
 func (s *Store) Entries() (entries []Entry, unreadable int, err error) {
-	f, err := os.Open(s.JournalFile())
+	s.reading.Lock()
+	defer s.reading.Unlock()
+	for i, name := range Journals {
+		es, n, err := s.read[i].goOn(filepath.Join(s.Path, name))
+		entries, unreadable = append(entries, es...), unreadable+n
+		if err != nil {
+			return entries, unreadable, fmt.Errorf("journal: %w", err)
+		}
+	}
+	return entries, unreadable, nil
+}
+
+// readSoFar is what was read of a file to which lines are appended.
+type readSoFar struct {
+	file       os.FileInfo
+	at         int64 // behind the last line that has an end
+	entries    []Entry
+	unreadable int
+}
+
+// goOn reads what has come since. A last line without an end is one of what it returns, and is
+// read again the next time.
+func (r *readSoFar) goOn(path string) (entries []Entry, unreadable int, err error) {
+	f, err := os.Open(path)
 	if errors.Is(err, os.ErrNotExist) {
+		*r = readSoFar{}
 		return nil, 0, nil
 	}
 	if err != nil {
 		return nil, 0, err
 	}
 	defer f.Close()
-	r := bufio.NewReaderSize(f, 64<<10)
+	i, err := f.Stat()
+	if err != nil {
+		return nil, 0, err
+	}
+	if r.file == nil || !os.SameFile(r.file, i) || i.Size() < r.at {
+		*r = readSoFar{}
+	}
+	r.file = i
+	if _, err := f.Seek(r.at, io.SeekStart); err != nil {
+		return nil, 0, err
+	}
+	b := bufio.NewReaderSize(f, 64<<10)
 	for {
-		line, whole, err := readLine(r)
-		if errors.Is(err, io.EOF) && len(line) == 0 && whole {
-			return entries, unreadable, nil
-		}
+		line, n, err := readLine(b)
 		if err != nil && !errors.Is(err, io.EOF) {
-			return entries, unreadable, fmt.Errorf("journal: %w", err)
+			return r.entries, r.unreadable, err
 		}
 		var e Entry
-		if !whole || json.Unmarshal(line, &e) != nil {
-			unreadable++
-		} else {
-			entries = append(entries, e)
+		bad := len(line) == 0 || json.Unmarshal(line, &e) != nil
+		switch {
+		case err != nil && n == 0:
+			return slices.Clip(r.entries), r.unreadable, nil
+		case err != nil && bad:
+			return slices.Clip(r.entries), r.unreadable + 1, nil
+		case err != nil:
+			return append(slices.Clip(r.entries), e), r.unreadable, nil
+		case bad:
+			r.unreadable++
+		default:
+			r.entries = append(r.entries, e)
 		}
-		if err != nil {
-			return entries, unreadable, nil
-		}
+		r.at += n
 	}
 }
 
@@ -143,18 +210,17 @@ func (s *Store) Entries() (entries []Entry, unreadable int, err error) {
 // near it, and what somebody else put there must not keep the rest from being read.
 const longestLine = 4 << 20
 
-// readLine reads a line without its end; of one that is too long, whole is false.
-func readLine(r *bufio.Reader) (line []byte, whole bool, err error) {
-	whole = true
+// readLine reads a line without its end, n bytes with it; one that is too long is nil.
+func readLine(r *bufio.Reader) (line []byte, n int64, err error) {
 	for {
 		part, err := r.ReadSlice('\n')
-		if whole = whole && len(line)+len(part) <= longestLine; whole {
+		if n += int64(len(part)); n <= longestLine {
 			line = append(line, part...)
 		} else {
 			line = nil
 		}
 		if !errors.Is(err, bufio.ErrBufferFull) {
-			return bytes.TrimSuffix(line, []byte("\n")), whole, err
+			return bytes.TrimSuffix(line, []byte("\n")), n, err
 		}
 	}
 }

@@ -56,6 +56,9 @@ type Store struct {
 	mu     sync.Mutex
 	key    []byte // of the secrets, once it was opened
 	keyOf  []byte // what it was opened from
+
+	reading sync.Mutex
+	read    [2]readSoFar // of the earlier journal, and of this one
 }
 
 var (

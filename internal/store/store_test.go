@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -160,6 +161,56 @@ func TestJournal(t *testing.T) {
 			t.Errorf("after %.3q: %d entries, %d unreadable, %v", junk, len(es), bad, err)
 		}
 	}
+}
+
+// A journal that has become large is set aside when a run begins, and read all the same, also by
+// whoever has read it before; the one before that goes. Lines are read once.
+func TestJournalSetAside(t *testing.T) {
+	s := fresh(t)
+	note := func(text string) {
+		t.Helper()
+		j, err := s.Journal()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := errors.Join(j.Append(Entry{Kind: Note, Text: text}), j.Close()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	other := &Store{Path: s.Path, keeper: s.keeper}
+	same := func(want ...string) {
+		t.Helper()
+		for who, of := range map[string]*Store{"who writes": s, "who looks": other} {
+			es, bad, err := of.Entries()
+			var got []string
+			for _, e := range es {
+				got = append(got, e.Text[:min(len(e.Text), 6)])
+			}
+			if err != nil || bad > 0 || !slices.Equal(got, want) {
+				t.Errorf("%s reads %q, %d unreadable, %v; wanted %q", who, got, bad, err, want)
+			}
+		}
+	}
+	large := strings.Repeat("x", mostJournal/3)
+	note("first")
+	same("first")
+	for _, n := range []string{"one   ", "two   ", "three "} {
+		note(n + large)
+	}
+	same("first", "one   ", "two   ", "three ")
+	note("second")
+	same("first", "one   ", "two   ", "three ", "second")
+	read := other.read[1].at
+	note("third")
+	same("first", "one   ", "two   ", "three ", "second", "third")
+	if now := other.read[1].at; read == 0 || now <= read {
+		t.Errorf("read to %d, then to %d", read, now)
+	}
+	for _, n := range []string{"four  ", "five  ", "six   "} {
+		note(n + large)
+	}
+	note("fourth")
+	same("second", "third", "four  ", "five  ", "six   ", "fourth")
 }
 
 // A store from before there were roll-outs is read as it is, has none, and gets its tables

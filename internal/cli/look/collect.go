@@ -21,6 +21,7 @@ import (
 	"verbund/internal/core/words"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
+	"verbund/internal/store"
 	"verbund/internal/whole"
 )
 
@@ -126,8 +127,10 @@ func gather(a *desk.App, s *session.Session, r *declare.Result, b bundle) error 
 	if err != nil {
 		return err
 	}
-	if text, err := whole.Read(st.JournalFile()); err == nil {
-		b["journal.jsonl"] = text
+	for _, name := range store.Journals {
+		if text, err := whole.Read(filepath.Join(st.Path, name)); err == nil {
+			b[name] = text
+		}
 	}
 	t, err := s.Trust()
 	if err != nil {

@@ -70,7 +70,10 @@ other computer.`,
 			if err != nil {
 				return err
 			}
-			files := map[string]string{filepath.Base(path): path, filepath.Base(r.SiteFile): r.SiteFile, filepath.Base(r.PinsFile): r.PinsFile, packedJournal: st.JournalFile()}
+			files := map[string]string{filepath.Base(path): path, filepath.Base(r.SiteFile): r.SiteFile, filepath.Base(r.PinsFile): r.PinsFile}
+			for _, name := range store.Journals {
+				files[name] = filepath.Join(st.Path, name)
+			}
 			var b bytes.Buffer
 			if err := writePack(&b, recipients, s.Decl.Name, p, files); err != nil {
 				return err
@@ -93,7 +96,6 @@ const (
 	packedKey     = "store.key"
 	packedOpener  = "store.opener"
 	packedName    = "cluster"
-	packedJournal = "journal.jsonl"
 )
 
 func writePack(w io.Writer, to []age.Recipient, cluster string, p *store.Packed, files map[string]string) error {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
 	"strings"
 
 	"filippo.io/age"
@@ -31,17 +32,24 @@ func trustUnpackCmd(a *desk.App) *cobra.Command {
 			if err != nil {
 				return &term.Exit{Code: term.ExitFailed, Err: fmt.Errorf("%s cannot be opened: %w; nothing was changed", args[0], err)}
 			}
-			name, journal := string(files[packedName]), files[packedJournal]
+			name := string(files[packedName])
 			packed := &store.Packed{Database: files[packedStore], Key: files[packedKey], Opener: files[packedOpener]}
-			for _, f := range []string{packedName, packedStore, packedKey, packedOpener, packedJournal} {
+			for _, f := range []string{packedName, packedStore, packedKey, packedOpener} {
 				delete(files, f)
+			}
+			journals := map[string][]byte{}
+			for _, f := range store.Journals {
+				if b, ok := files[f]; ok {
+					journals[f] = b
+					delete(files, f)
+				}
 			}
 			write, st, err := a.Unfold(args[0], name, files, packed)
 			if err != nil {
 				return err
 			}
-			if journal != nil {
-				if err := whole.Write(st.JournalFile(), journal, 0o600); err != nil {
+			for f, b := range journals {
+				if err := whole.Write(filepath.Join(st.Path, f), b, 0o600); err != nil {
 					return err
 				}
 			}
