@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -278,7 +277,7 @@ func (m *manager) supervise(ctx context.Context, s *service, d *definition) {
 
 // run runs the program once.
 func (m *manager) run(ctx context.Context, s *service, d *definition, onReady func()) error {
-	log, err := os.OpenFile(m.h.Path("/var/log/units/"+s.name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	log, err := openLog(m.h.Path("/var/log/units/" + s.name + ".log"))
 	if err != nil {
 		return err
 	}
@@ -291,7 +290,7 @@ func (m *manager) run(ctx context.Context, s *service, d *definition, onReady fu
 		defer s.mu.Unlock()
 		s.text = ""
 	}()
-	e := &Env{Host: m.h, Args: d.exec[1:], Log: &lineWriter{w: log}, Reload: s.reload}
+	e := &Env{Host: m.h, Args: d.exec[1:], Log: log, Reload: s.reload}
 	desc, err := m.h.describe(d.exec[0])
 	if err == nil {
 		e.Name, e.Version = desc.StandIn, desc.Version
@@ -493,16 +492,4 @@ func (m *manager) link() error {
 		}
 	}
 	return nil
-}
-
-// lineWriter serialises writers of one log.
-type lineWriter struct {
-	mu sync.Mutex
-	w  io.Writer
-}
-
-func (l *lineWriter) Write(b []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.w.Write(b)
 }
