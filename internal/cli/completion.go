@@ -2,6 +2,7 @@ package cli
 
 import (
 	"io"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -10,13 +11,16 @@ import (
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/core/drill"
+	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
+	"verbund/internal/engine/keep"
 	"verbund/internal/engine/session"
 	enginevouch "verbund/internal/engine/vouch"
 	"verbund/internal/site/simulated"
+	"verbund/internal/store"
 )
 
 // completes gives every command the words that can stand after it, worked out from the
@@ -55,17 +59,56 @@ func completes(a *desk.App, root *cobra.Command) {
 	practised := func() []string { return drills(a) }
 	words := func(ws ...string) func() []string { return func() []string { return ws } }
 	catalogue := func() []string { return versions.Shipped().Versions() }
-	// By place; the last one stands for all that follow where there may be more.
+	above := func() (out []string) {
+		for _, v := range catalogue() {
+			if declared := known(a); declared == nil || versions.Compare(v, declared.Set.Kubernetes) > 0 {
+				out = append(out, v)
+			}
+		}
+		return out
+	}
+	backups := func() (out []string) {
+		quietly(a, func(s *session.Session) {
+			for _, p := range keep.Names(s) {
+				out = append(out, filepath.Base(p))
+			}
+		})
+		slices.Reverse(out)
+		return append([]string{keep.Newest}, out...)
+	}
+	runs := func() []string {
+		out := []string{"last"}
+		quietly(a, func(s *session.Session) {
+			es, _, _ := s.Store.Entries()
+			for _, e := range slices.Backward(es) {
+				if e.Kind == store.RunBegan {
+					out = append(out, e.Run)
+				}
+			}
+		})
+		return out
+	}
+	units := of(func(c *topology.Cluster) (out []string) {
+		for _, m := range c.Machines {
+			for _, u := range nodeconf.Units(m) {
+				out = append(out, strings.TrimSuffix(u, ".service"))
+			}
+		}
+		return out
+	})
+	groups := func() []string { return append([]string{"control"}, pools()...) }
+	// By place; where more may follow, the last one stands for them.
 	for path, args := range map[string][]func() []string{
-		"scale": {pools}, "upgrade": {catalogue}, "replace": {machines}, "clear": {machines, machines}, "inspect": {machines, machines}, "logs": {machines, machines}, "drill": {practised, practised},
+		"scale": {pools}, "upgrade": {above}, "replace": {machines}, "clear": {machines}, "inspect": {machines}, "logs": {machines}, "drill": {practised}, "history": {runs},
 		"site power": {machines, words("on", "off", "cut", "restart")}, "site console": {machines}, "site fault": {words(faults()...), machines},
-		"trust show": {certificates}, "trust renew": {certificates, certificates}, "trust replace": {words(trust.Replaceable...)},
+		"trust show": {certificates}, "trust renew": {certificates}, "trust replace": {words(trust.Replaceable...)}, "rollout back": {groups},
+		"backup show": {backups}, "backup verify": {backups}, "backup restore": {backups}, "backup drop": {backups}, "backup copy": {backups, words()},
 	} {
 		cmd, _, err := root.Find(strings.Fields(path))
 		if err != nil {
 			continue
 		}
-		more := path == "clear" || path == "inspect" || path == "logs" || path == "drill" || path == "trust renew"
+		more := strings.Contains(cmd.Use, "…")
 		cmd.ValidArgsFunction = func(_ *cobra.Command, have []string, _ string) ([]string, cobra.ShellCompDirective) {
 			n := len(have)
 			if n >= len(args) {
@@ -76,6 +119,9 @@ func completes(a *desk.App, root *cobra.Command) {
 			}
 			if path == "site fault" && n == 1 && have[0] == "lost-zone" {
 				return unique(zones(), nil), cobra.ShellCompDirectiveNoFileComp
+			}
+			if path == "backup copy" && n == 1 {
+				return nil, cobra.ShellCompDirectiveDefault // a folder
 			}
 			return unique(args[n](), have), cobra.ShellCompDirectiveNoFileComp
 		}
@@ -94,6 +140,10 @@ func completes(a *desk.App, root *cobra.Command) {
 		flag("pool", pools)
 		flag("kubernetes", catalogue)
 		flag("from", catalogue)
+		if to := c.Flags().Lookup("to"); to != nil && strings.Contains(to.Usage, "version") { // and no folder
+			flag("to", above)
+		}
+		flag("unit", units)
 		flag("shape", words("small", "available"))
 		for _, sub := range c.Commands() {
 			walk(sub)

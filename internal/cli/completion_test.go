@@ -12,7 +12,12 @@ import (
 // declaration alone; with a damaged one nothing is offered, and nothing said.
 func TestCompletion(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, "available", "v1.37.2")
+	w := newWorld(t, "available", "v1.36.3")
+	const taken = "20270102-030405-v1.36.3.backup.age"
+	if err := os.MkdirAll(w.path(".verbund/tidewatch/backups"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	w.rewrite(".verbund/tidewatch/backups/"+taken, "")
 	offered := func(args ...string) []string {
 		var out []string
 		for l := range strings.Lines(w.ok(append([]string{"__complete"}, args...)...)) {
@@ -29,7 +34,13 @@ func TestCompletion(t *testing.T) {
 	}{
 		{[]string{"scale", ""}, "gauges", "control"},
 		{[]string{"plan", "--only", ""}, "control", "tidewatch-gauges-1"},
-		{[]string{"upgrade", ""}, "v1.36.3", "gauges"},
+		{[]string{"backup", "show", ""}, "newest", "gauges"},
+		{[]string{"backup", "drop", ""}, taken, "identity.age"},
+		{[]string{"history", ""}, "last", "gauges"},
+		{[]string{"logs", "--unit", ""}, "kubelet", "kubelet.service"},
+		{[]string{"upgrade", ""}, "v1.37.2", "v1.36.3"},
+		{[]string{"backup", "show", taken, ""}, "", taken},
+		{[]string{"plan", "--to", ""}, "v1.37.2", "v1.36.3"},
 		{[]string{"inspect", "tidewatch-gauges-1", ""}, "tidewatch-forecast-2", "gauges"},
 		{[]string{"site", "fault", ""}, "full-disk", "tidewatch-gauges-1"},
 		{[]string{"site", "power", "tidewatch-gauges-1", ""}, "cut", "tidewatch-gauges-1"},
@@ -37,7 +48,7 @@ func TestCompletion(t *testing.T) {
 		{[]string{"trust", "renew", ""}, "tidewatch-control-1/api-server", "full-disk"},
 		{[]string{"draft", "x", "--shape", ""}, "small", "gauges"},
 	} {
-		if got := offered(x.args...); !slices.Contains(got, x.have) || slices.Contains(got, x.not) {
+		if got := offered(x.args...); x.have != "" && !slices.Contains(got, x.have) || slices.Contains(got, x.not) {
 			t.Errorf("after %q: %q", x.args, got)
 		}
 	}
@@ -45,7 +56,7 @@ func TestCompletion(t *testing.T) {
 	if got := offered("scale", ""); len(got) > 0 {
 		t.Errorf("of a damaged declaration: %q", got)
 	}
-	if _, err := os.Stat(w.path(".verbund/tidewatch")); err == nil {
+	if _, err := os.Stat(w.path(".verbund/tidewatch/store.db")); err == nil {
 		t.Error("completing wrote a store")
 	}
 }
