@@ -98,6 +98,9 @@ func run(a *desk.App, args []string) int {
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
 	err := root.ExecuteContext(a.Soft)
+	if err == nil {
+		err = a.UI.ToldAll()
+	}
 	if err == nil || errors.Is(err, syscall.EPIPE) {
 		return term.ExitDone
 	}
@@ -135,7 +138,7 @@ func run(a *desk.App, args []string) int {
 			a.UI.Say("%s", msg) // nothing went wrong
 			return code
 		}
-		a.UI.Problem(msg)
+		a.UI.Problem(msg, code)
 	}
 	return code
 }
@@ -154,6 +157,9 @@ New here? "verbund demo" lives through everything in about a minute.`,
 			a.Style()
 			if a.Output != "text" && a.Output != "json" {
 				return term.Usage("--output %s is not known; choose text or json", a.Output)
+			}
+			if a.Output == "json" {
+				a.Tell()
 			}
 			if a.Parallel < 1 {
 				return term.Usage("--parallel %d is not possible; 1 is the least", a.Parallel)

@@ -9,6 +9,7 @@ import (
 	"verbund/internal/cli/look"
 	"verbund/internal/cli/practise"
 	"verbund/internal/cli/rollout"
+	"verbund/internal/cli/term"
 	"verbund/internal/cli/vouch"
 	"verbund/internal/cli/write"
 	"verbund/internal/core/declare"
@@ -47,4 +48,5 @@ var said = []struct {
 	{"site mirror", []site.Mirrored{}}, {"site images", []site.Composed{}}, {"site meet", []practise.MetSaid{}},
 	{"backup list", keep.BackupsSaid{}}, {"backup take, backup show, backup copy --back", keep.BackupSaid{}}, {"backup gather", keep.GatheredSaid{}}, {"backup verify", keep.VerifiedSaid{}}, {"backup copy", store.Copy{}}, {"prove", proof.Report{}}, {"drill", []drill.Report{}}, {"drill list", []practise.DrillListed{}},
 	{"store show", keep.StoreSaid{}}, {"store show --check", keep.StoreChecked{}}, {"version", versionSaid{}},
+	{"every other command, and those above with nothing to do", term.Told{}}, {"what went wrong, on standard error", term.Trouble{}},
 }

@@ -43,7 +43,7 @@ type asker struct {
 func (d *asker) Say(format string, args ...any) { d.a.UI.Say(format, args...) }
 
 // Problem tells what is in the way.
-func (d *asker) Problem(text string) { d.a.UI.Problem(text) }
+func (d *asker) Problem(text string) { d.a.UI.Problem(text, 0) }
 
 // Ask wants a yes, unless --yes was said.
 func (d *asker) Ask(question string) error { return d.a.Ask(question) }

@@ -2,11 +2,13 @@ package term
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 
 	"github.com/charmbracelet/lipgloss"
@@ -25,6 +27,9 @@ type UI struct {
 	Quiet    bool
 	Verbose  bool
 	NoColor  bool
+
+	saying sync.Mutex
+	said   []string // while the output is JSON
 
 	Soft, Hard context.Context // until somebody interrupts, and until they do so again
 	Asking     atomic.Bool     // somebody is being asked something
@@ -104,8 +109,13 @@ func Height(w any) int {
 
 // Say writes a line of progress.
 func (u *UI) Say(format string, args ...any) {
-	if !u.Quiet && u.Output != "json" {
-		fmt.Fprintln(u.Err, u.Fitting(Visible(fmt.Sprintf(format, args...))))
+	switch text := Visible(fmt.Sprintf(format, args...)); {
+	case u.Output == "json":
+		u.saying.Lock()
+		defer u.saying.Unlock()
+		u.said = append(u.said, text)
+	case !u.Quiet:
+		fmt.Fprintln(u.Err, u.Fitting(text))
 	}
 }
 
@@ -122,8 +132,12 @@ func (u *UI) Fitting(text string) string {
 	return strings.Join(out, "\n")
 }
 
-// Problem writes what went wrong.
-func (u *UI) Problem(msg string) {
+// Problem writes what went wrong, and the exit code if the command ends with it.
+func (u *UI) Problem(msg string, exit int) {
+	if u.Output == "json" {
+		json.NewEncoder(u.Err).Encode(Trouble{msg, exit})
+		return
+	}
 	text := strings.TrimRight(u.Fitting(Visible("error: "+msg)), "\n")
 	if u.ErrColour {
 		text = strings.Replace(text, "error:", u.Bad.Render("error:"), 1)

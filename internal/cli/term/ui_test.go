@@ -102,10 +102,34 @@ func TestVisible(t *testing.T) {
 	a, out, errs := pipe()
 	a.Quiet = false
 	a.Say("%s", "\x1b[2J")
-	a.Problem("\x1b[2J")
+	a.Problem("\x1b[2J", 1)
 	a.Table([]string{"x", "y"}, [][]Cell{Cells("\x1b[2J", "z")})
 	a.Fields([]Field{{"x", Plain("\x1b[2J")}})
 	if all := out.String() + errs.String(); strings.Contains(all, "\x1b") || strings.Count(all, `\x1b[2J`) != 4 {
 		t.Errorf("shown is %q", all)
+	}
+}
+
+// Who reads JSON gets it from every command, and of what went wrong, too; what was printed is
+// not followed by anything.
+func TestTold(t *testing.T) {
+	a, out, errs := pipe()
+	a.Output = "json"
+	a.Tell()
+	a.Say("packed into %s", "x")
+	a.Problem("later: there is no y", 0)
+	a.Problem("there is no x", 5)
+	if err := a.ToldAll(); err != nil || strings.Join(strings.Fields(out.String()), " ") != `{ "done": true, "said": [ "packed into x" ] }` {
+		t.Errorf("%v: %s", err, out)
+	}
+	if want := `{"error":"later: there is no y"}` + "\n" + `{"error":"there is no x","exit":5}` + "\n"; errs.String() != want {
+		t.Errorf("standard error has %s, wanted %s", errs, want)
+	}
+	a, out, _ = pipe()
+	a.Output = "json"
+	a.Tell()
+	a.Say("one more")
+	if err := errors.Join(a.JSON([]int{1}), a.ToldAll()); err != nil || strings.Join(strings.Fields(out.String()), " ") != "[ 1 ]" {
+		t.Errorf("%v: %s", err, out)
 	}
 }

@@ -92,10 +92,10 @@ other computer.`,
 
 // Names in an archive beside the files of the working folder.
 const (
-	packedStore   = "store.db"
-	packedKey     = "store.key"
-	packedOpener  = "store.opener"
-	packedName    = "cluster"
+	packedStore  = "store.db"
+	packedKey    = "store.key"
+	packedOpener = "store.opener"
+	packedName   = "cluster"
 )
 
 func writePack(w io.Writer, to []age.Recipient, cluster string, p *store.Packed, files map[string]string) error {
