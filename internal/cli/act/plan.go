@@ -32,7 +32,7 @@ How long it takes is reckoned from the durations in the journal; of what was nev
 done here, from what is usual.
 
 Where machines are rolled out, it says first what that comes to, group by group, and
-shows the single steps with --steps.
+shows the single steps where they are few, or with --steps.
 
 The kinds of steps:
 ` + kindsText(),

@@ -125,7 +125,7 @@ func Reachable(r *declare.Result, to string) error {
 		return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", to, strings.Join(r.Catalogue.Versions(), ", "))
 	}
 	if _, err := r.Catalogue.Road(r.Decl.Kubernetes, to); err != nil {
-		return term.Usage("%v; verbund versions --from %s --to %s shows the way", err, r.Decl.Kubernetes, to)
+		return term.Usage("%v", err)
 	}
 	return nil
 }

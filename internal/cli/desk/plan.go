@@ -106,10 +106,16 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 	a.showRoad(s, p)
 	groups, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, look.Usual(s))
 	rolls := a.showGroups(p, groups)
-	a.showForeseen(s, p, v)
+	a.showForeseen(s, p, v, all)
 	known := look.UsualDurations(s)
 	var rows [][]term.Cell
-	for i, st := range p.Steps {
+	inTime := make([]int, len(p.Steps))
+	for i := range inTime {
+		inTime[i] = i
+	}
+	slices.SortStableFunc(inTime, func(x, y int) int { return cmp.Compare(slots[x].From, slots[y].From) })
+	for n, i := range inTime {
+		st := p.Steps[i]
 		where := cmp.Or(st.Machine, "cluster")
 		wave := ""
 		if st.Wave > 0 {
@@ -125,7 +131,7 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 		if st.Final {
 			what, state = what+" (final)", "attention"
 		}
-		rows = append(rows, []term.Cell{term.Plain(fmt.Sprint(i + 1)), term.Plain(where), term.Plain(wave), term.Plain(begins), term.Plain(takes), {Text: what, State: state}})
+		rows = append(rows, []term.Cell{term.Plain(fmt.Sprint(n + 1)), term.Plain(where), term.Plain(wave), term.Plain(begins), term.Plain(takes), {Text: what, State: state}})
 		for n, l := range st.Detail {
 			if n == mostLines && len(st.Detail) > mostLines+1 && !a.Verbose {
 				rows = append(rows, []term.Cell{{}, {}, {}, {}, {}, {Text: fmt.Sprintf("  and %d more; --verbose shows them", len(st.Detail)-n), State: "attention"}})
@@ -166,8 +172,8 @@ func (a *App) foresee(s *session.Session, p *plan.Plan, v *look.View) *look.Outl
 }
 
 // showForeseen says what a roll-out would meet: drains that wait in vain, pods without a place,
-// the lowest capacity.
-func (a *App) showForeseen(s *session.Session, p *plan.Plan, v *look.View) {
+// the lowest capacity; what is shown takes so long.
+func (a *App) showForeseen(s *session.Session, p *plan.Plan, v *look.View, shown time.Duration) {
 	o := a.foresee(s, p, v)
 	if o == nil {
 		return
@@ -191,7 +197,11 @@ func (a *App) showForeseen(s *session.Session, p *plan.Plan, v *look.View) {
 		return
 	}
 	if len(r.Capacity) > 0 && r.Lowest.Share < 1 {
-		fmt.Fprintf(a.Out, "At the lowest, %.0f %% of what workers have is there for pods, after %s.\n", r.Lowest.Share*100, term.Seconds(r.Lowest.At))
+		beyond := ""
+		if r.Lowest.At > shown {
+			beyond = ", beyond what is shown here"
+		}
+		fmt.Fprintf(a.Out, "At the lowest, %.0f %% of what workers have is there for pods, after %s%s.\n", r.Lowest.Share*100, term.Seconds(r.Lowest.At), beyond)
 	}
 	if len(r.Capacity) > 0 && r.Lowest.Share < 1 {
 		fmt.Fprintln(a.Out)
@@ -288,6 +298,9 @@ func (a *App) showEnd(s *session.Session, p *plan.Plan, v *look.View, total time
 	fmt.Fprintf(a.Out, "%s, about %s with %d at a time.", words.Count(len(p.Steps), "step"), term.Seconds(total), s.Parallel)
 	if short {
 		fmt.Fprint(a.Out, " --steps shows them one by one.")
+	}
+	if !short && slices.ContainsFunc(p.Steps, func(st plan.Step) bool { return st.Final }) {
+		fmt.Fprint(a.Out, " What is final cannot be undone.")
 	}
 	if len(p.Waking(v.Seen)) > 0 {
 		fmt.Fprint(a.Out, " Machines that were not reached come first; what they need shows then.")
