@@ -41,6 +41,12 @@ func TestCheck(t *testing.T) {
 	if err != nil || !strings.HasPrefix(string(b), "# yaml-language-server: $schema=.verbund/declaration.schema.json\n") {
 		t.Errorf("the draft does not say where its schema is: %v %.80s", err, b)
 	}
+	if b, err = os.ReadFile(w.path("estuary.site.yaml")); err != nil || !strings.HasPrefix(string(b), "# yaml-language-server: $schema=.verbund/site.schema.json\n") {
+		t.Errorf("the site's file begins with %.80q, %v", b, err)
+	}
+	if b, err = os.ReadFile(w.path(".verbund/site.schema.json")); err != nil || !strings.Contains(string(b), "Where machines come from") {
+		t.Errorf("its schema: %v\n%.200s", err, b)
+	}
 	schema, err := os.ReadFile(w.path(".verbund/declaration.schema.json"))
 	if err != nil || string(schema) != w.ok("check", "--schema") {
 		t.Errorf("the schema beside the draft is another one: %v", err)

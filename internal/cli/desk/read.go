@@ -113,8 +113,11 @@ func (a *App) PrintFindings(all declare.Findings) {
 	}
 }
 
-// SchemaFile is where draft puts the schema for editors.
-const SchemaFile = store.Dir + "/declaration.schema.json"
+// SchemaFile and SiteSchemaFile are where draft puts the schemas for editors.
+const (
+	SchemaFile     = store.Dir + "/declaration.schema.json"
+	SiteSchemaFile = store.Dir + "/site.schema.json"
+)
 
 // WorkTree is the git work tree that a path lies in, or nothing.
 func WorkTree(path string) string {

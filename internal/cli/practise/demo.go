@@ -775,7 +775,7 @@ func (d *demo) end() error {
 	filepath.WalkDir(d.sub.Dir, func(p string, e os.DirEntry, err error) error {
 		if err == nil && !e.IsDir() {
 			rel, _ := filepath.Rel(d.sub.Dir, p)
-			if rel != "kubeconfig" && !strings.HasSuffix(rel, declare.Ending) && !strings.HasSuffix(rel, declare.SiteEnding) && !strings.HasSuffix(rel, declare.PinsEnding) && rel != desk.SchemaFile && !slices.Contains(store.Journals[:], filepath.Base(rel)) && filepath.Base(rel) != ".gitignore" && !strings.Contains(rel, "/backups/") {
+			if rel != "kubeconfig" && !strings.HasSuffix(rel, declare.Ending) && !strings.HasSuffix(rel, declare.SiteEnding) && !strings.HasSuffix(rel, declare.PinsEnding) && !strings.HasSuffix(rel, ".schema.json") && !slices.Contains(store.Journals[:], filepath.Base(rel)) && filepath.Base(rel) != ".gitignore" && !strings.Contains(rel, "/backups/") {
 				left = append(left, rel)
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/template"
 
@@ -82,20 +83,24 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", version, strings.Join(cat.Versions(), ", "))
 			}
 			at["Kubernetes"] = version
-			// Editors find the schema by the comment line at the head of the draft.
-			sch, err := declare.DeclarationSchema()
-			if err != nil {
-				return err
-			}
 			wrote, err := drafted(a, at, components != "", [2]string{name + declare.Ending, text}, [2]string{siteName + declare.SiteEnding, site})
 			if err != nil {
 				return err
 			}
-			if err := whole.Write(filepath.Join(a.Dir, desk.SchemaFile), sch, 0o644); err != nil {
-				return err
+			// Editors find the schemas by the comment line at the head of each file.
+			for file, of := range map[string]func() ([]byte, error){desk.SchemaFile: declare.DeclarationSchema, desk.SiteSchemaFile: declare.SiteFileSchema} {
+				schema, err := of()
+				if err == nil {
+					err = whole.Write(filepath.Join(a.Dir, file), schema, 0o644)
+				}
+				if err != nil {
+					return err
+				}
+				wrote = append(wrote, filepath.Join(a.Dir, file))
 			}
 			if a.Output == "json" {
-				return a.UI.JSON(WroteSaid{append(wrote, filepath.Join(a.Dir, desk.SchemaFile))})
+				slices.Sort(wrote)
+				return a.UI.JSON(WroteSaid{wrote})
 			}
 			then := "verbund check; verbund converge"
 			if listed != "" {
