@@ -162,7 +162,7 @@ func TestRenewPutsBack(t *testing.T) {
 		out := o + e
 		close(done)
 		spoiling.Wait()
-		if code == 1 && strings.Contains(out, "the old pairs were put back") {
+		if code == 1 && strings.Contains(out, "the certificates before were put back") {
 			for _, s := range []string{"port 6443 to show the new certificate", "run it again"} {
 				if !strings.Contains(out, s) {
 					t.Errorf("verbund %s does not say %q:\n%s", strings.Join(renew, " "), s, out)

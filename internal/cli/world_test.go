@@ -296,7 +296,7 @@ type statusReport struct {
 	State             string
 	Well              bool
 	Ailing, Trust     []string
-	Strained          []string
+	Strained, Strays  []string
 	Pending           int
 	Declared, Running string
 	Refused           string

@@ -106,11 +106,13 @@ func Ails(c *topology.Cluster, o Observed, why Unseen, now time.Time) []Trouble 
 
 // Strays are nodes of the names that machines of the cluster have, which none has that is declared
 // or at the site, and of which somebody reports that they are well. One that nobody reports is taken
-// out by the next plan.
-func Strays(c *topology.Cluster, o Observed) []string {
+// out by the next plan. A young one may be of a kubelet that registered while its machine went:
+// until Kubernetes would have noticed that nobody reports it any more, nothing is known of it.
+func Strays(c *topology.Cluster, o Observed, now time.Time) []string {
+	const noticed = 2 * time.Minute // three times the grace that nodes have as a rule
 	var out []string
 	for _, name := range slices.Sorted(maps.Keys(o.Nodes)) {
-		if _, declared := c.Machine(name); !declared && !o.Machines[name].Exists && o.Nodes[name].Ready && c.CopyOf == "" && strings.HasPrefix(name, c.Name+"-") {
+		if _, declared := c.Machine(name); !declared && !o.Machines[name].Exists && o.Nodes[name].Ready && now.Sub(o.Nodes[name].Made) > noticed && c.CopyOf == "" && strings.HasPrefix(name, c.Name+"-") {
 			out = append(out, name)
 		}
 	}

@@ -182,13 +182,19 @@ func TestExcused(t *testing.T) {
 }
 
 // A node of the cluster's names that no machine has, and that somebody reports, is a stray; one of
-// another name is somebody else's, and one that nobody reports is taken out.
+// another name is somebody else's, one that nobody reports is taken out, and of one that has only
+// just come it is not known yet.
 func TestStrays(t *testing.T) {
 	c := cluster(t)
 	o := wellSeen(c)
 	o.Nodes["tidewatch-gauges-9"], o.Nodes["tidewatch-gauges-8"], o.Nodes["lampwright-1"] = NodeSeen{Ready: true}, NodeSeen{}, NodeSeen{Ready: true}
 	o.Machines["tidewatch-gauges-7"], o.Nodes["tidewatch-gauges-7"] = MachineSeen{Exists: true}, NodeSeen{Ready: true}
-	if s := Strays(c, o); !slices.Equal(s, []string{"tidewatch-gauges-9"}) {
+	now := time.Now()
+	o.Nodes["tidewatch-gauges-6"] = NodeSeen{Ready: true, Made: now.Add(-time.Minute)}
+	if s := Strays(c, o, now); !slices.Equal(s, []string{"tidewatch-gauges-9"}) {
 		t.Errorf("strays are %q", s)
+	}
+	if s := Strays(c, o, now.Add(2*time.Minute)); !slices.Equal(s, []string{"tidewatch-gauges-6", "tidewatch-gauges-9"}) {
+		t.Errorf("later strays are %q", s)
 	}
 }

@@ -154,6 +154,7 @@ type MemberSeen struct {
 
 // NodeSeen is what was observed of a node.
 type NodeSeen struct {
+	Made          time.Time // when somebody registered it
 	Ready         bool
 	Trouble       string
 	Version       string

@@ -314,7 +314,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time, w
 		h.Ailing = append(h.Ailing, t.Text)
 	}
 	h.Strained = append(h.Strained, plan.Strains(v.Cluster, v.Seen, out, now, func() time.Time { return foundWell(s) })...)
-	h.Strays = append(h.Strays, plan.Strays(v.Cluster, v.Seen)...)
+	h.Strays = append(h.Strays, plan.Strays(v.Cluster, v.Seen, now)...)
 	if workloads && v.Seen.API {
 		ws, err := wanting(ctx, s, v.Cluster)
 		if err != nil {

@@ -363,7 +363,7 @@ func lookAtAPI(ctx context.Context, s *session.Session, c *topology.Cluster, v *
 			ready, why = false, "its kubelet has not been heard of since the datastore was restored"
 		}
 		run, ours := n.Annotations[kube.CordonedBy]
-		ns := plan.NodeSeen{Unschedulable: n.Spec.Unschedulable, By: run, Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name], Loses: loses[n.Name], Stuck: stuck[n.Name]}
+		ns := plan.NodeSeen{Made: n.CreationTimestamp.Time, Unschedulable: n.Spec.Unschedulable, By: run, Ready: ready, Version: n.Status.NodeInfo.KubeletVersion, Cordoned: ours, Drained: ours && !busy[n.Name], Loses: loses[n.Name], Stuck: stuck[n.Name]}
 		if !ready {
 			ns.Trouble = why
 		}
