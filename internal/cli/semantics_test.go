@@ -471,7 +471,7 @@ var semantics = []asked{
 		_, err := q.CoreV1().Nodes().Create(ctx, &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: q.ns + "-nowhere"}, Spec: corev1.NodeSpec{PodCIDR: "300.1.1.1/99"}}, metav1.CreateOptions{})
 		return "", err
 	}},
-	{"an account that is a path", "Invalid", func(ctx context.Context, q *questions) (string, error) {
+	{"an account that is a path", "Forbidden", func(ctx context.Context, q *questions) (string, error) {
 		_, err := q.CoreV1().Pods(q.ns).Create(ctx, &corev1.Pod{ObjectMeta: metav1.ObjectMeta{Name: "strange"}, Spec: corev1.PodSpec{ServiceAccountName: "../x", Containers: []corev1.Container{{Name: "one", Image: "images.test/one:1"}}}}, metav1.CreateOptions{})
 		return "", err
 	}},

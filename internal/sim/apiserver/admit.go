@@ -3,12 +3,14 @@ package apiserver
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	appsv1 "k8s.io/api/apps/v1"
 	corev1 "k8s.io/api/core/v1"
 	rbacv1 "k8s.io/api/rbac/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/api/meta"
+	apivalidation "k8s.io/apimachinery/pkg/api/validation"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/util/intstr"
@@ -68,6 +70,10 @@ func (s *server) complete(res *resource, o, old runtime.Object) error {
 	case *corev1.Pod:
 		defaultPodSpec(&o.Spec)
 		if old == nil {
+			// Whose account it has is asked before the pod is looked at, as admission is.
+			if why := apivalidation.ValidateServiceAccountName(o.Spec.ServiceAccountName, false); len(why) > 0 {
+				return apierrors.NewForbidden(res.gr(), o.Name, fmt.Errorf("error looking up service account %s/%s: invalid resource name %q: %v", o.Namespace, o.Spec.ServiceAccountName, o.Spec.ServiceAccountName, why))
+			}
 			o.Status = corev1.PodStatus{Phase: corev1.PodPending, QOSClass: corev1.PodQOSBestEffort}
 			addTolerations(&o.Spec)
 		}

@@ -213,12 +213,13 @@ func TestRefusedValues(t *testing.T) {
 		"a range of pods that's none": {"/api/v1/nodes", `{"metadata":{"name":"n"},"spec":{"podCIDR":"300.1.1.1/99"}}`},
 		"one that is not its own":     {"/api/v1/nodes", `{"metadata":{"name":"n"},"spec":{"podCIDRs":["10.172.1.7/24"]}}`},
 		"negative capacity":           {"/api/v1/nodes", `{"metadata":{"name":"n"},"status":{"capacity":{"cpu":"-1"}}}`},
-		"an account that is a path":   {"/api/v1/namespaces/default/pods", `{"metadata":{"name":"p"},"spec":{"serviceAccountName":"../x","containers":[{"name":"c","image":"i"}]}}`},
 	} {
 		if a := f.ask(admin, "POST", x.path, jsonType, x.body); a.code != 422 {
 			t.Errorf("%s: %d\n%s", what, a.code, a.text)
 		}
 	}
+	pod := `{"metadata":{"name":"p"},"spec":{"serviceAccountName":"../x","containers":[{"name":"c","image":"i"}]}}`
+	f.want(403, "invalid resource name", f.ask(admin, "POST", "/api/v1/namespaces/default/pods", jsonType, pod))
 	f.want(201, "", f.ask(admin, "POST", "/api/v1/namespaces/default/services", jsonType, service(`"clusterIP":"10.112.0.9",`+port)))
 }
 
