@@ -58,14 +58,14 @@ func completes(a *desk.App, root *cobra.Command) {
 	})
 	practised := func() []string { return drills(a) }
 	words := func(ws ...string) func() []string { return func() []string { return ws } }
-	catalogue := func() []string { return versions.Shipped().Versions() }
-	above := func() (out []string) {
-		for _, v := range catalogue() {
-			if declared := known(a); declared == nil || versions.Compare(v, declared.Set.Kubernetes) > 0 {
-				out = append(out, v)
-			}
-		}
-		return out
+	catalogue := func() []string {
+		cat := versions.Shipped()
+		quietly(a, func(s *session.Session) { cat = s.Cat }) // a declaration may name its own
+		return cat.Versions()
+	}
+	above := func() []string {
+		c := known(a)
+		return slices.DeleteFunc(catalogue(), func(v string) bool { return c != nil && versions.Compare(v, c.Set.Kubernetes) <= 0 })
 	}
 	backups := func() (out []string) {
 		quietly(a, func(s *session.Session) {
@@ -97,12 +97,12 @@ func completes(a *desk.App, root *cobra.Command) {
 		return out
 	})
 	groups := func() []string { return append([]string{"control"}, pools()...) }
-	// By place; where more may follow, the last one stands for them.
+	// By place, nil for files; where more may follow, the last one stands for them.
 	for path, args := range map[string][]func() []string{
 		"scale": {pools}, "upgrade": {above}, "replace": {machines}, "clear": {machines}, "inspect": {machines}, "logs": {machines}, "drill": {practised}, "history": {runs},
 		"site power": {machines, words("on", "off", "cut", "restart")}, "site console": {machines}, "site fault": {words(faults()...), machines},
 		"trust show": {certificates}, "trust renew": {certificates}, "trust replace": {words(trust.Replaceable...)}, "rollout back": {groups},
-		"backup show": {backups}, "backup verify": {backups}, "backup restore": {backups}, "backup drop": {backups}, "backup copy": {backups, words()},
+		"backup show": {backups}, "backup verify": {backups}, "backup restore": {backups}, "backup drop": {backups}, "backup copy": {backups, nil},
 	} {
 		cmd, _, err := root.Find(strings.Fields(path))
 		if err != nil {
@@ -120,8 +120,8 @@ func completes(a *desk.App, root *cobra.Command) {
 			if path == "site fault" && n == 1 && have[0] == "lost-zone" {
 				return unique(zones(), nil), cobra.ShellCompDirectiveNoFileComp
 			}
-			if path == "backup copy" && n == 1 {
-				return nil, cobra.ShellCompDirectiveDefault // a folder
+			if args[n] == nil {
+				return nil, cobra.ShellCompDirectiveDefault
 			}
 			return unique(args[n](), have), cobra.ShellCompDirectiveNoFileComp
 		}

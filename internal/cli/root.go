@@ -160,6 +160,7 @@ New here? "verbund demo" lives through everything in about a minute.`,
 			}
 			if a.Output == "json" {
 				a.Tell()
+				cmd.Root().SetOut(a.Out)
 			}
 			if a.Parallel < 1 {
 				return term.Usage("--parallel %d is not possible; 1 is the least", a.Parallel)

@@ -83,7 +83,8 @@ func (s *Store) Journal() (Journal, error) {
 	}
 	i, err := f.Stat()
 	if err == nil && i.Size() > mostJournal {
-		if err = errors.Join(s.setAside(f, i), f.Close()); err == nil {
+		if err = s.setAside(f, i); err == nil {
+			f.Close()
 			return s.Journal()
 		}
 	}
@@ -192,9 +193,9 @@ func (r *readSoFar) goOn(path string) (entries []Entry, unreadable int, err erro
 		bad := len(line) == 0 || json.Unmarshal(line, &e) != nil
 		switch {
 		case err != nil && n == 0:
-			return slices.Clip(r.entries), r.unreadable, nil
+			return r.entries, r.unreadable, nil
 		case err != nil && bad:
-			return slices.Clip(r.entries), r.unreadable + 1, nil
+			return r.entries, r.unreadable + 1, nil
 		case err != nil:
 			return append(slices.Clip(r.entries), e), r.unreadable, nil
 		case bad:

@@ -132,9 +132,9 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 			what, state = what+" (final)", "attention"
 		}
 		rows = append(rows, []term.Cell{term.Plain(fmt.Sprint(n + 1)), term.Plain(where), term.Plain(wave), term.Plain(begins), term.Plain(takes), {Text: what, State: state}})
-		for n, l := range st.Detail {
-			if n == mostLines && len(st.Detail) > mostLines+1 && !a.Verbose {
-				rows = append(rows, []term.Cell{{}, {}, {}, {}, {}, {Text: fmt.Sprintf("  and %d more; --verbose shows them", len(st.Detail)-n), State: "attention"}})
+		for k, l := range st.Detail {
+			if k == mostLines && len(st.Detail) > mostLines+1 && !a.Verbose {
+				rows = append(rows, []term.Cell{{}, {}, {}, {}, {}, {Text: fmt.Sprintf("  and %d more; --verbose shows them", len(st.Detail)-k), State: "attention"}})
 				break
 			}
 			state := "attention"

@@ -183,7 +183,7 @@ func (p *progress) line(e store.Entry, state, text string) {
 	when := e.Time.Local().Format("15:04:05")
 	mark := map[string]string{"done": "ok", "failed": "failed", "waits": "waits", "holds": "holds", "goes": "goes", "note": "note"}[state]
 	head := fmt.Sprintf("%s  %-6s  %s  ", when, mark, where(e))
-	text = term.Hang(head, term.Visible(text), term.Width(p.a.Err))
+	text = p.a.UI.Hanging(head, term.Visible(text))
 	if p.a.UI.ErrColour {
 		style := map[string]func(...string) string{"done": p.a.UI.Good.Render, "failed": p.a.UI.Bad.Render, "waits": p.a.UI.Attention.Render, "holds": p.a.UI.Attention.Render, "goes": p.a.UI.Faint.Render, "note": p.a.UI.Faint.Render}[state]
 		text = strings.Replace(text, mark, style(mark), 1)

@@ -122,14 +122,22 @@ func (u *UI) Say(format string, args ...any) {
 // Fitting breaks what is said on a terminal between words, line by line; anywhere
 // else lines stay whole, for programs that read them.
 func (u *UI) Fitting(text string) string {
-	if _, ok := IsTerminal(u.Err); !ok {
-		return text
-	}
 	var out []string
 	for l := range strings.SplitSeq(text, "\n") {
-		out = append(out, Fold(l, Width(u.Err))...)
+		out = append(out, Fold(l, u.room())...)
 	}
 	return strings.Join(out, "\n")
+}
+
+// Hanging is a head with a text after it, broken like that below where the text began.
+func (u *UI) Hanging(head, text string) string { return Hang(head, text, u.room()) }
+
+// room is how wide the terminal is to which it is said; 0 where there is none.
+func (u *UI) room() int {
+	if _, ok := IsTerminal(u.Err); !ok {
+		return 0
+	}
+	return Width(u.Err)
 }
 
 // Problem writes what went wrong, and the exit code if the command ends with it.

@@ -151,12 +151,7 @@ func (s *server) serviceAddress(n int) netip.Addr {
 }
 
 // lastService is the last address of the services' range, which nobody may have, as the first.
-func (s *server) lastService() netip.Addr {
-	b := s.services.Masked().Addr().As4()
-	v := uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
-	v |= uint32(1)<<(32-s.services.Bits()) - 1
-	return netip.AddrFrom4([4]byte{byte(v >> 24), byte(v >> 16), byte(v >> 8), byte(v)})
-}
+func (s *server) lastService() netip.Addr { return s.serviceAddress(1<<(32-s.services.Bits()) - 1) }
 
 // admitService gives a service its address and its node ports; was is what it had before.
 func (s *server) admitService(ctx context.Context, o, was *corev1.Service) error {
