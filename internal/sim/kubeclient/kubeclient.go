@@ -13,6 +13,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"io"
 	"math/big"
@@ -79,14 +80,19 @@ func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, suites 
 	return nil
 }
 
-// Lead runs work while this machine holds the lease, again and again until ctx
-// ends. A leader that stops in order gives the lease back.
+// Lead runs work while this machine holds the lease. It ends with an error when the lease is
+// lost, as components of Kubernetes do; who starts it is to start it again. A leader that stops
+// in order gives the lease back.
 func Lead(ctx context.Context, e *host.Env, c *kubernetes.Clientset, name string, lease, renew, retry time.Duration, work func(context.Context)) error {
 	id := fmt.Sprintf("%s_%d_%s", e.Host.Spec.Name, os.Getpid(), e.Host.BootID)
-	return host.ExitOf(unit.Lead(ctx, host.Ours(e), c, name, id, unit.Term{Lease: lease, Renew: renew, Retry: retry}, func(ctx context.Context) {
+	err := unit.LeadOnce(ctx, host.Ours(e), c, name, id, unit.Term{Lease: lease, Renew: renew, Retry: retry}, func(ctx context.Context) {
 		defer e.Catch()
 		work(ctx)
-	}))
+	})
+	if err == nil && ctx.Err() == nil {
+		err = errors.New("leader election lost")
+	}
+	return host.ExitOf(err)
 }
 
 // Recorder writes events in a component's name until ctx ends.
