@@ -12,7 +12,7 @@ import (
 func TestPage(t *testing.T) {
 	p := &Page{Title: "Drills of <tidewatch>", Lead: "lead", Columns: []string{"pause"}, Sections: []Section{
 		{ID: "a", Title: "a", Good: true, Verdict: "holds", Short: []string{"1 s"}, Facts: [][2]string{{"supposes", "a & b"}}, Head: []string{"outcome"}, Rows: []PageRow{{Cells: []string{"holds"}, Good: true}},
-			Picture: &Timeline{Title: "a", Rows: []Row{{Name: "row", Bars: []Bar{{To: time.Second, Tone: Disturb}}}}, Of: "writes", Bare: true, Share: []Level{{Share: 1}}}},
+			Picture: &Timeline{Title: "a", Rows: []Row{{Name: "row", Bars: []Bar{{To: time.Second, Tone: Disturb}}}}, Of: "writes", Top: "9 a second", Marks: []Mark{{To: time.Second, Text: "pause"}}, Share: []Level{{Share: 1}}}},
 		{ID: "b", Title: "b", Verdict: "does not hold"}, {ID: "c", Title: "c", Open: true, Verdict: "not carried out"},
 	}}
 	var b bytes.Buffer

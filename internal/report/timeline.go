@@ -44,7 +44,14 @@ type Timeline struct {
 	Rows  []Row
 	Share []Level // of something, over the same time, drawn below the rows
 	Of    string  // what Share is of
-	Bare  bool    // Share is drawn without its figures
+	Top   string  // what a share of 1 is, where it is no percentage; levels bear no figures then
+	Marks []Mark  // below the rows, on Share
+}
+
+// Mark is a span of time that stands out, and what it is.
+type Mark struct {
+	From, To time.Duration
+	Text     string
 }
 
 // Level is a share from a moment on, until the next one; 1 is all of it.
@@ -119,7 +126,7 @@ func (t *Timeline) draw(p *pen, height vg.Length) {
 
 	var names vg.Length
 	total := time.Duration(0)
-	for _, r := range t.Rows {
+	for _, r := range append([]Row{{Name: t.Top}}, t.Rows...) {
 		names = max(names, body.Width(r.Name))
 		for _, b := range r.Bars {
 			total = max(total, b.To)
@@ -194,11 +201,24 @@ func (t *Timeline) share(p *pen, at func(time.Duration) vg.Length, total time.Du
 		}
 		high := vg.Length(shareHigh * l.Share)
 		p.box(x, base, w, high, tones[Bring])
-		if label := fmt.Sprintf("%.0f %%", l.Share*100); !t.Bare && p.body.Width(label)+6 < w {
+		if label := fmt.Sprintf("%.0f %%", l.Share*100); t.Top == "" && p.body.Width(label)+6 < w {
 			p.text(p.body, x+3, base+4, label, ink)
 		}
 	}
 	p.box(at(0), base+shareHigh, at(total)-at(0), 0.5, ink)
+	if t.Top != "" {
+		p.text(p.body, margin, base+shareHigh-18, t.Top, ink)
+	}
+	for _, m := range t.Marks {
+		x, w := at(min(m.From, total)), at(min(m.To, total))-at(min(m.From, total))
+		p.box(x, base, max(w, 1), shareHigh, tones[Disturb])
+		beside := x + max(w, 1) + 4
+		if end := at(total) - p.body.Width(m.Text); beside > end {
+			beside = x - p.body.Width(m.Text) - 4 // there is no room behind it
+		}
+		p.box(beside-2, base+shareHigh/2-4, p.body.Width(m.Text)+4, textSize+4, paper)
+		p.text(p.body, beside, base+shareHigh/2, m.Text, ink)
+	}
 }
 
 // tick is the distance of the lines: a round one, so that there are 4 to 12.

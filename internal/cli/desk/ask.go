@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
@@ -28,7 +29,7 @@ type ReplacedSaid struct {
 
 // Work is what a command does to a cluster, with this terminal to ask at.
 func (a *App) Work(s *session.Session, r *declare.Result) *converge.Work {
-	d := &asker{a, s, r}
+	d := &asker{a: a, s: s, r: r}
 	return &converge.Work{Session: s, Asker: d, Host: d, Declared: r, Without: a.Without, Soft: a.Soft, Hard: a.Hard}
 }
 
@@ -37,6 +38,9 @@ type asker struct {
 	a *App
 	s *session.Session
 	r *declare.Result
+
+	began time.Time // the first run of the command
+	round int       // how many there were
 }
 
 // Say tells a line of progress.
@@ -67,9 +71,15 @@ func (d *asker) Agree(question string, p *plan.Plan, v *look.View) error {
 	return d.a.Ask(question)
 }
 
-// Watch shows a run as lines, and on a terminal what runs below them.
+// Watch shows a run as lines, and on a terminal what runs below them. A command of several rounds
+// tells which it is, and how long all of it has taken.
 func (d *asker) Watch(steps []plan.Step) converge.Watcher {
-	return newProgress(d.a, look.UsualDurations(d.s), steps, look.Usual(d.s))
+	if d.round++; d.round == 1 {
+		d.began = time.Now()
+	}
+	p := newProgress(d.a, look.UsualDurations(d.s), steps, look.Usual(d.s))
+	p.began, p.round = d.began, d.round
+	return p
 }
 
 // Proof shows claims with what was found.

@@ -32,8 +32,9 @@ type progress struct {
 	mu      sync.Mutex
 	done    int
 	running []run
-	drawn   int // lines of the live part
-	began   time.Time
+	drawn   int       // lines of the live part
+	began   time.Time // of the command
+	round   int       // of the command; it tells from the second on
 	quit    chan struct{}
 	ended   sync.WaitGroup
 }
@@ -44,7 +45,7 @@ type run struct {
 }
 
 func newProgress(a *App, usual look.Durations, steps []plan.Step, takes func(plan.Step) time.Duration) *progress {
-	p := &progress{a: a, usual: usual, total: len(steps), steps: map[string]plan.Step{}, quit: make(chan struct{})}
+	p := &progress{a: a, usual: usual, total: len(steps), began: time.Now(), steps: map[string]plan.Step{}, quit: make(chan struct{})}
 	if !a.Verbose {
 		p.rolls = newRolling(steps, a.Parallel, takes)
 	}
@@ -56,7 +57,6 @@ func newProgress(a *App, usual look.Durations, steps []plan.Step, takes func(pla
 
 // Start begins to look at the clock.
 func (p *progress) Start() {
-	p.began = time.Now()
 	p.ended.Go(func() {
 		every := 100 * time.Millisecond
 		t := time.NewTicker(every)
@@ -141,7 +141,7 @@ func (p *progress) draw() {
 	}
 	w := term.Width(p.a.Err)
 	if p.rolls != nil {
-		lines := p.rolls.lines(p.a.UI, term.Height(p.a.Err)-1, p.done, p.total, time.Since(p.began), p.longest())
+		lines := p.rolls.lines(p.a.UI, term.Height(p.a.Err)-1, p.done, p.total, p.ofRound()+", "+term.Seconds(time.Since(p.began))+" so far", p.longest())
 		for _, l := range lines {
 			fmt.Fprintln(p.a.Err, shortened(l, w))
 		}
@@ -163,7 +163,7 @@ func (p *progress) draw() {
 		}
 		lines = append(lines, fmt.Sprintf("%8s  %-6s  %s  %s", term.Seconds(time.Since(r.Time)), "runs", where(r.Entry), text))
 	}
-	lines = append(lines, fmt.Sprintf("%8s  %d of %d steps are done", term.Seconds(time.Since(p.began)), p.done, p.total))
+	lines = append(lines, fmt.Sprintf("%8s  %d of %d steps are done%s", term.Seconds(time.Since(p.began)), p.done, p.total, p.ofRound()))
 	for _, l := range lines {
 		if rs := []rune(l); w > 1 && len(rs) > w-1 {
 			l = string(rs[:w-2]) + "…"
@@ -174,6 +174,14 @@ func (p *progress) draw() {
 		fmt.Fprintln(p.a.Err, l)
 	}
 	p.drawn = len(lines)
+}
+
+// ofRound says of which round steps are counted, where there was one before.
+func (p *progress) ofRound() string {
+	if p.round < 2 {
+		return ""
+	}
+	return fmt.Sprintf(" of round %d", p.round)
 }
 
 func where(e store.Entry) string { return fmt.Sprintf("%-22s", cmp.Or(e.Where, "cluster")) }

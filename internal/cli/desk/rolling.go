@@ -112,24 +112,27 @@ const (
 	nameWidth  = 22
 )
 
-// lines is the table with what stands below it, in at most so many lines; groups fold when
-// there are more machines than that.
-func (r *rolling) lines(ui *term.UI, most int, done, total int, since time.Duration, waits string) []string {
-	head := fmt.Sprintf("%-*s", nameWidth, "machine")
+// lines is the table with what stands below it, in at most so many lines: machines below the
+// group that they are of, or groups alone when there are more machines than that. so says of
+// which round the steps are, and how long it has taken.
+func (r *rolling) lines(ui *term.UI, most int, done, total int, so, waits string) []string {
+	head := fmt.Sprintf("%-*s", nameWidth, "group")
 	for _, p := range phasesShown {
 		head += fmt.Sprintf("  %-*s", phaseWidth-2, p)
 	}
 	out := []string{strings.TrimRight(head, " ")}
 	room := most - len(out) - 2 - len(r.watches) - mostMessages
-	if len(r.phases.Machines) <= room {
-		for _, m := range r.phases.Machines {
-			out = append(out, r.row(ui, m))
+	groups := r.groups()
+	unfold := len(r.phases.Machines)+len(groups) <= room
+	for _, g := range groups {
+		out = append(out, g.line())
+		for _, m := range g.machines {
+			if unfold {
+				out = append(out, r.row(ui, m))
+			}
 		}
-	} else {
-		out[0] = strings.Replace(out[0], "machine", "group  ", 1)
-		out = append(out, r.folded()...)
 	}
-	out = append(out, bar(ui, done, total)+fmt.Sprintf("  %d of %d steps, %s so far, about %s left", done, total, term.Seconds(since), term.Seconds(r.left())))
+	out = append(out, bar(ui, done, total)+fmt.Sprintf("  %d of %d steps%s, about %s left", done, total, so, term.Seconds(r.left())))
 	out = append(out, waits)
 	for _, f := range r.watches {
 		out = append(out, f.String())
@@ -140,7 +143,7 @@ func (r *rolling) lines(ui *term.UI, most int, done, total int, since time.Durat
 // row shows one machine: the phases that it has been through as points, and the one that it
 // is in as a word.
 func (r *rolling) row(ui *term.UI, m *plan.Phased) string {
-	name := fmt.Sprintf("%-*s", nameWidth, m.Machine)
+	name := fmt.Sprintf("%-*s", nameWidth, "  "+m.Machine)
 	at := min(m.Phase, plan.Well)
 	if m.Phase == plan.Stuck {
 		at = plan.Changing
@@ -159,47 +162,50 @@ func (r *rolling) row(ui *term.UI, m *plan.Phased) string {
 	return name + strings.Repeat(fmt.Sprintf("  %-*s", phaseWidth-2, "."), int(at)) + "  " + word
 }
 
-// folded shows groups: how many machines of each are in which phase.
-func (r *rolling) folded() []string {
-	type count [len(phaseCount)]int
-	var order []string
-	by := map[string]*count{}
+// group is one group of machines in a roll-out, with those that are on their way out as another.
+type group struct {
+	name     string
+	machines []*plan.Phased
+}
+
+// groups are those that the machines are of, in the order of the steps.
+func (r *rolling) groups() []*group {
+	var out []*group
+	by := map[string]*group{}
 	for _, m := range r.phases.Machines {
-		g := "leaving"
+		name := "leaving"
 		if m.Group != "" {
-			g = strings.TrimPrefix(topology.GroupInWords(m.Group), "pool ")
+			name = strings.TrimPrefix(topology.GroupInWords(m.Group), "pool ")
 		}
-		if by[g] == nil {
-			by[g] = &count{}
-			order = append(order, g)
+		if by[name] == nil {
+			by[name] = &group{name: name}
+			out = append(out, by[name])
 		}
-		by[g][min(m.Phase, plan.Stuck)]++
-	}
-	var out []string
-	for _, g := range order {
-		c := by[g]
-		line := fmt.Sprintf("%-*s", nameWidth, g)
-		for _, p := range phasesShown {
-			n := c[p]
-			if p == plan.Well {
-				n += c[plan.Gone]
-			}
-			text := "."
-			if n > 0 {
-				text = fmt.Sprint(n)
-			}
-			line += fmt.Sprintf("  %-*s", phaseWidth-2, text)
-		}
-		if n := c[plan.Stuck]; n > 0 {
-			line += fmt.Sprintf("  %d failed", n)
-		}
-		out = append(out, strings.TrimRight(line, " "))
+		by[name].machines = append(by[name].machines, m)
 	}
 	return out
 }
 
-// phaseCount has as many places as there are phases.
-var phaseCount [int(plan.Stuck) + 1]struct{}
+// line shows how many machines of a group are in which phase.
+func (g *group) line() string {
+	in := map[plan.Phase]int{}
+	for _, m := range g.machines {
+		in[m.Phase]++
+	}
+	in[plan.Well] += in[plan.Gone]
+	line := fmt.Sprintf("%-*s", nameWidth, g.name)
+	for _, p := range phasesShown {
+		text := "."
+		if in[p] > 0 {
+			text = fmt.Sprint(in[p])
+		}
+		line += fmt.Sprintf("  %-*s", phaseWidth-2, text)
+	}
+	if n := in[plan.Stuck]; n > 0 {
+		line += fmt.Sprintf("  %d failed", n)
+	}
+	return strings.TrimRight(line, " ")
+}
 
 const barWidth = 30
 

@@ -52,13 +52,14 @@ func TestTableOfARollout(t *testing.T) {
 	}
 	r.entry(store.Entry{Time: at, Kind: store.StepBegan, Where: steps[9].Machine}, steps[9]) // and is switched
 	r.message("begin wave 2")
-	got := strings.Join(r.lines(ui, 40, 8, len(steps), 8*time.Second, "since 3.0 s"), "\n")
+	got := strings.Join(r.lines(ui, 40, 8, len(steps), " of round 2, 8.0 s so far", "since 3.0 s"), "\n")
 	want := []string{
-		"machine                 waiting   prepared  out       changing  coming    well",
-		"tidewatch-gauges-1      .         .         .         .         .         well",
-		"tidewatch-gauges-2      .         .         .         changing",
-		"tidewatch-gauges-3      waiting",
-		"8 of 18 steps, 8.0 s so far, about ",
+		"group                   waiting   prepared  out       changing  coming    well",
+		"gauges                  1         .         .         1         .         1",
+		"  tidewatch-gauges-1    .         .         .         .         .         well",
+		"  tidewatch-gauges-2    .         .         .         changing",
+		"  tidewatch-gauges-3    waiting",
+		"8 of 18 steps of round 2, 8.0 s so far, about ",
 		"since 3.0 s", "watch tidetable: 0 of 9 answers failed", "begin wave 2",
 	}
 	at0 := 0
@@ -74,7 +75,7 @@ func TestTableOfARollout(t *testing.T) {
 	}
 	// Of five hundred the table has one line.
 	big := newRolling(upgradeOf(500), 4, second)
-	lines := big.lines(ui, 24, 0, 3000, 0, "")
+	lines := big.lines(ui, 24, 0, 3000, "", "")
 	if len(lines) > 24 || !strings.HasPrefix(lines[0], "group") || !strings.HasPrefix(lines[1], "gauges") || !strings.Contains(lines[1], "500") {
 		t.Errorf("%d lines:\n%s", len(lines), strings.Join(lines, "\n"))
 	}

@@ -277,7 +277,9 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 	} else {
 		add("api", "bad", "does not answer")
 	}
-	add("kubernetes", map[bool]string{true: "attention"}[unlike(h.Groups)], "%s", versionsText(h))
+	for i, text := range versionsText(h) {
+		add(map[bool]string{true: "kubernetes"}[i == 0], map[bool]string{true: "attention"}[unlike(h.Groups)], "%s", text)
+	}
 	d := h.Datastore
 	switch {
 	case d.Voters == 0:
@@ -365,9 +367,9 @@ func unlike(gs []look.Group) bool {
 }
 
 // versionsText says which version runs, group by group where they are not alike.
-func versionsText(h *look.Health) string {
+func versionsText(h *look.Health) []string {
 	if !unlike(h.Groups) {
-		return fmt.Sprintf("%s runs everywhere, as declared", h.Declared)
+		return []string{fmt.Sprintf("%s runs everywhere, as declared", h.Declared)}
 	}
 	var parts []string
 	for _, g := range h.Groups {
@@ -378,5 +380,5 @@ func versionsText(h *look.Health) string {
 			parts = append(parts, fmt.Sprintf("%s on %s: %s", g.Name, words.Count(g.Machines, "machine"), g.Version))
 		}
 	}
-	return strings.Join(parts, "; ")
+	return parts
 }

@@ -59,7 +59,7 @@ func lost(m drill.Measured) string {
 // acknowledged.
 func drillPicture(r *drill.Report) *report.Timeline {
 	seconds := func(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
-	t := &report.Timeline{Title: fmt.Sprintf("Drill %s of cluster %s", r.Drill, r.Cluster), Note: r.Measured.String(), Of: "writes", Bare: true}
+	t := &report.Timeline{Title: fmt.Sprintf("Drill %s of cluster %s", r.Drill, r.Cluster), Note: r.Measured.String(), Of: "writes"}
 	for _, s := range r.Steps {
 		tone := report.Wait
 		switch {
@@ -80,15 +80,21 @@ func drillPicture(r *drill.Report) *report.Timeline {
 	if n := len(r.Steps); n > 0 && r.Measured.Seconds > r.Steps[n-1].To {
 		t.Rows = append(t.Rows, report.Row{Name: "look whether all is well", Bars: []report.Bar{{From: seconds(r.Steps[n-1].To), To: seconds(r.Measured.Seconds), Tone: report.Wait}}})
 	}
-	t.Share = rates(r.Measured.Acks, r.Measured.Seconds)
+	var most float64
+	if t.Share, most = rates(r.Measured.Acks, r.Measured.Seconds); len(t.Share) > 0 {
+		t.Top = fmt.Sprintf("top: %.0f a second", most)
+		from, to := r.Measured.Paused()
+		t.Marks = []report.Mark{{From: seconds(from), To: seconds(to), Text: "longest pause " + words.Brief(seconds(to-from))}}
+	}
 	return t
 }
 
-// rates are acknowledgements in equal parts of a time, as shares of the part with most of them.
-func rates(acks []float64, total float64) []report.Level {
+// rates are acknowledgements in equal parts of a time, as shares of the part with most of them, and
+// how many a second those are.
+func rates(acks []float64, total float64) ([]report.Level, float64) {
 	const finest, least = 240, 0.25 // seconds: in less than that there may be none by chance
 	if total <= 0 || len(acks) == 0 {
-		return nil
+		return nil, 0
 	}
 	parts := max(1, min(finest, int(total/least)))
 	n, most := make([]int, parts), 1
@@ -101,5 +107,5 @@ func rates(acks []float64, total float64) []report.Level {
 	for i, k := range n {
 		out = append(out, report.Level{At: time.Duration(math.Round(total * float64(i) / float64(parts) * float64(time.Second))), Share: float64(k) / float64(most)})
 	}
-	return out
+	return out, float64(most) / (total / float64(parts))
 }

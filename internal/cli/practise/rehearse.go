@@ -2,7 +2,6 @@ package practise
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -192,39 +191,26 @@ func showRehearsal(a *desk.App, s *session.Session, r, bad *rehearse.Result, wit
 		line("in the way", "%s, after %s: %s", b.Machine, term.Seconds(b.At), b.Text)
 	}
 	fmt.Fprintln(a.Out)
-	type out struct {
-		machine     string
-		from, until time.Duration
-		times       int
-	}
-	spans := map[string]*out{}
-	for _, b := range r.Bars {
-		if b.Machine == "" {
-			continue
-		}
-		x := spans[b.Machine]
-		if x == nil {
-			x = &out{machine: b.Machine, from: b.From}
-			spans[b.Machine] = x
-		}
-		x.from, x.until = min(x.from, b.From), max(x.until, b.To)
-		if b.Kind == plan.Switch {
-			x.times++
-		}
-	}
-	list := slices.SortedFunc(maps.Values(spans), func(x, y *out) int { return int(x.from - y.from) })
 	var rows [][]term.Cell
-	for i, x := range list {
+	for i, o := range r.Outages {
 		if i == mostRehearsed && !a.Verbose {
-			rows = append(rows, term.Cells(fmt.Sprintf("and %d more; --verbose shows them", len(list)-mostRehearsed), "", "", ""))
+			rows = append(rows, term.Cells(fmt.Sprintf("and %d more; --verbose shows them", len(r.Outages)-mostRehearsed), "", "", ""))
 			break
 		}
-		rows = append(rows, term.Cells(x.machine, term.Seconds(x.from), term.Seconds(x.until), term.Seconds(x.until-x.from)))
+		back, takes := term.Seconds(o.To), term.Seconds(o.To-o.From)
+		if o.Gone {
+			back, takes = "never", "gives way"
+		}
+		rows = append(rows, term.Cells(o.Machine, term.Seconds(o.From), back, takes))
 	}
-	a.UI.Table([]string{"machine", "from", "until", "for"}, rows)
+	if len(rows) == 0 {
+		fmt.Fprintln(a.Out, "No machine goes out of service.")
+		return
+	}
+	a.UI.Table([]string{"machine", "out after", "back after", "out for"}, rows)
 }
 
-// mostRehearsed is how many machines a rehearsal lists without being asked for more.
+// mostRehearsed is how many outages a rehearsal lists without being asked for more.
 const mostRehearsed = 20
 
 // rehearsedTones show what happens to a machine.

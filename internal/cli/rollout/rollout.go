@@ -24,7 +24,7 @@ func Cmd(a *desk.App) *cobra.Command {
 	c := &cobra.Command{
 		Use: "rollout", Short: "Where a roll-out stands; hold it, let it go on, take it back", Args: term.NoArgs,
 		Long: `Says where a roll-out stands, also while another terminal runs it: of each group of
-machines how many are as declared, which are being changed, what is waited for and
+machines how many have what they are to have now, which are being changed, what is waited for and
 since when, which failed, and when it will probably be over.
 
 How machines are rolled out is declared: rollout under a pool, under control, and at
@@ -67,7 +67,11 @@ func show(a *desk.App, r *look.Rollout) {
 	}
 	switch r.State {
 	case look.NoRollout:
-		line("roll-out", "%s: none; every machine is as declared", r.Cluster)
+		if r.Missing > 0 {
+			line("roll-out", "%s: none; %s not there yet, and verbund converge gets what is missing", r.Cluster, words.Are(r.Missing, "machine"))
+		} else {
+			line("roll-out", "%s: none; no machine is to change", r.Cluster)
+		}
 	case look.ToBegin:
 		line("roll-out", "%s: not begun; verbund converge begins it", r.Cluster)
 	case look.Interrupted:
@@ -118,7 +122,11 @@ func show(a *desk.App, r *look.Rollout) {
 	for _, g := range r.Groups {
 		rows = append(rows, row(g))
 	}
-	a.UI.Table([]string{"group", "as declared", "way", "wave", "waits for", "runs", "what changes"}, rows)
+	done := "as declared"
+	if r.Hop != nil {
+		done = "hop done" // by what it is now, and not by what is declared in the end
+	}
+	a.UI.Table([]string{"group", done, "way", "wave", "waits for", "runs", "what changes"}, rows)
 }
 
 func seconds(s float64) string { return term.Seconds(time.Duration(s * float64(time.Second))) }

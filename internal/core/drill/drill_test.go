@@ -218,3 +218,15 @@ func TestJudge(t *testing.T) {
 		t.Error("a report holds that shows nothing, or does not that shows everything")
 	}
 }
+
+// The longest pause is where no write was acknowledged, at the end and at the beginning, too.
+func TestPaused(t *testing.T) {
+	for _, c := range []struct {
+		acks     []float64
+		from, to float64
+	}{{[]float64{1, 2, 5, 6}, 2, 5}, {[]float64{4, 5, 6}, 0, 4}, {[]float64{1, 2}, 2, 7}, {nil, 0, 7}} {
+		if from, to := (Measured{Acks: c.acks, Seconds: 7}).Paused(); from != c.from || to != c.to {
+			t.Errorf("of %v it is %v to %v, wanted %v to %v", c.acks, from, to, c.from, c.to)
+		}
+	}
+}

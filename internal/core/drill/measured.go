@@ -2,6 +2,7 @@ package drill
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"verbund/internal/core/rollout"
@@ -39,6 +40,19 @@ func (m Measured) Answers() int {
 		n += w.Answers
 	}
 	return n
+}
+
+// Paused is the longest time without an acknowledgement, in seconds from the beginning, by the
+// acknowledgements themselves.
+func (m Measured) Paused() (from, to float64) {
+	last := 0.0
+	for _, at := range append(slices.Clone(m.Acks), m.Seconds) {
+		if at-last > to-from {
+			from, to = last, at
+		}
+		last = at
+	}
+	return from, to
 }
 
 // String is what was measured, in a line.

@@ -31,6 +31,7 @@ type GroupPlan struct {
 // take what its steps usually take. What is waited for from people takes no time here.
 func Summarise(c *topology.Cluster, o Observed, p *Plan, slots []Slot, total time.Duration, usual func(Step) time.Duration) ([]GroupPlan, time.Duration) {
 	pl := newPlanner(c, o)
+	outages := OutagesOf(slots)
 	var out []GroupPlan
 	for _, name := range c.Groups() {
 		g := pl.whole(name)
@@ -44,9 +45,9 @@ func Summarise(c *topology.Cluster, o Observed, p *Plan, slots []Slot, total tim
 			now++
 			x.Way = w.Way
 			x.Machines += len(w.Machines)
-			for _, m := range w.Machines {
-				if d, ok := outOfService(slots, m); ok {
-					outs = append(outs, d)
+			for _, o := range outages {
+				if !o.Gone && slices.Contains(w.Machines, o.Machine) {
+					outs = append(outs, o.To-o.From)
 				}
 			}
 		}
@@ -93,24 +94,6 @@ func Summarise(c *topology.Cluster, o Observed, p *Plan, slots []Slot, total tim
 		out = append(out, x)
 	}
 	return out, max(total, 0)
-}
-
-// outOfService is how long a machine does not serve, by a schedule; ok is false when it
-// serves all the time.
-func outOfService(slots []Slot, machine string) (time.Duration, bool) {
-	from, until := time.Duration(-1), time.Duration(-1)
-	for _, s := range slots {
-		if s.Step.Machine != machine {
-			continue
-		}
-		if s.Step.Kind.TakesOut() && s.Step.Kind != Get && from < 0 {
-			from = s.From
-		}
-		if s.Step.Kind.BringsBack() {
-			until = s.To
-		}
-	}
-	return until - from, from >= 0 && until > from
 }
 
 // replacementTakes is how long it usually takes that one machine takes the place of another.

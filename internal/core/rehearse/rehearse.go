@@ -43,6 +43,16 @@ type Bar struct {
 	End     float64       `json:"end"`
 }
 
+// Outage is a span in which a machine does not serve; one that does not come back gives way.
+type Outage struct {
+	Machine string        `json:"machine"`
+	From    time.Duration `json:"-"`
+	To      time.Duration `json:"-"`
+	Begin   float64       `json:"begin"` // seconds
+	End     float64       `json:"end"`
+	Gone    bool          `json:"gone"`
+}
+
 // Point is the capacity from a moment on.
 type Point struct {
 	At      time.Duration `json:"-"`
@@ -60,6 +70,7 @@ type Result struct {
 	Total    time.Duration `json:"-"`
 	Seconds  float64       `json:"seconds"`
 	Bars     []Bar         `json:"bars"`
+	Outages  []Outage      `json:"outages"` // by when they begin
 	Capacity []Point       `json:"capacity"`
 	Lowest   Point         `json:"lowest"`  // of a cluster without workers there is none
 	Blocked  []Trouble     `json:"blocked"` // drains that a budget or the lack of room is in the way of
@@ -81,7 +92,7 @@ const mostPlans = 20000
 
 // Run plays a change through until nothing is left, or until it ends otherwise.
 func Run(in Input) (*Result, error) {
-	x := &play{in: in, o: Copy(in.Seen), w: newWorld(in), numbers: map[string][]int{}, res: &Result{Bars: []Bar{}, Capacity: []Point{}, Blocked: []Trouble{}}, cordoned: map[string]bool{}, spared: map[string]int{}}
+	x := &play{in: in, o: Copy(in.Seen), w: newWorld(in), numbers: map[string][]int{}, res: &Result{Bars: []Bar{}, Outages: []Outage{}, Capacity: []Point{}, Blocked: []Trouble{}}, cordoned: map[string]bool{}, spared: map[string]int{}}
 	for g, n := range in.Numbers {
 		x.numbers[g] = n
 	}
@@ -113,7 +124,8 @@ type play struct {
 	cordoned map[string]bool
 	spared   map[string]int
 	last     []plan.Step // of the plan before
-	tight    bool        // the failure of one machine leaves pods without a place before it begins
+	outages  plan.Outages
+	tight    bool // the failure of one machine leaves pods without a place before it begins
 }
 
 // round plays one plan.
@@ -209,6 +221,7 @@ func (x *play) carry(p *plan.Plan) {
 // begin says how long a step takes from now on.
 func (x *play) begin(s plan.Step) underway {
 	u := underway{step: s, from: x.now}
+	x.outages.Began(s.Kind, s.Machine, x.now)
 	takes := x.in.Usual(s)
 	switch {
 	case s.Kind == plan.Drain:
@@ -248,6 +261,7 @@ func (x *play) ended(p *plan.Plan, u underway) {
 	} else if k.TakesOut() || k == plan.Soak || k == plan.Ready || k == plan.Uncordon || k == plan.Get {
 		x.bar(u)
 	}
+	x.outages.Ended(s.Kind, s.Machine, x.now)
 	Carried(&x.o, x.c, p, s)
 	switch s.Kind {
 	case plan.Ready:
@@ -320,6 +334,10 @@ func (x *play) end() *Result {
 	r := x.res
 	r.Total, r.Seconds = x.now, x.now.Seconds()
 	slices.SortStableFunc(r.Bars, moment)
+	for _, o := range x.outages.All {
+		r.Outages = append(r.Outages, Outage{o.Machine, o.From, o.To, o.From.Seconds(), o.To.Seconds(), o.Gone})
+	}
+	slices.SortStableFunc(r.Outages, func(a, b Outage) int { return cmp.Compare(a.From, b.From) })
 	if r.Ends == "" && len(x.spared) == 0 {
 		return r
 	}

@@ -134,8 +134,18 @@ func TestReplacement(t *testing.T) {
 	}
 	// Over several minors, too, hop by hop.
 	old := fmt.Sprintf(text, "trial: 0, batch: 2")
-	if r := run(t, input(t, old, living(t, old, "v1.35.4"))); r.Plans != 2 || r.Machines != 3+3+4 {
-		t.Errorf("two hops: %d plans, %d machines", r.Plans, r.Machines)
+	two := run(t, input(t, old, living(t, old, "v1.35.4")))
+	if two.Plans != 2 || two.Machines != 3+3+4 {
+		t.Errorf("two hops: %d plans, %d machines", two.Plans, two.Machines)
+	}
+	// A machine that goes out at both hops serves between them.
+	times, longest := map[string]int{}, time.Duration(0)
+	for _, o := range two.Outages {
+		times[o.Machine]++
+		longest = max(longest, o.To-o.From)
+	}
+	if times["tidewatch-control-1"] != 2 || times["tidewatch-gauges-1"] != 1 || longest > 40*time.Second {
+		t.Errorf("two hops: outages %v", two.Outages)
 	}
 }
 

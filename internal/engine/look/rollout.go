@@ -16,7 +16,7 @@ type RolloutState string
 
 // How it stands.
 const (
-	NoRollout     RolloutState = "none" // everything is as declared
+	NoRollout     RolloutState = "none" // no machine that is there is to change
 	ToBegin       RolloutState = "to begin"
 	UnderWay      RolloutState = "underway"
 	IsHeld        RolloutState = "held"
@@ -34,7 +34,8 @@ type Rollout struct {
 	Held    *store.Held             `json:"held,omitempty"`
 	Hop     *plan.Stage             `json:"hop,omitempty"` // on a way over several minors
 	Groups  []plan.Progress         `json:"groups"`
-	Spared  map[string]store.Spared `json:"spared"` // machines that failed, without which it went on
+	Missing int                     `json:"missing"` // machines that are declared and not there
+	Spared  map[string]store.Spared `json:"spared"`  // machines that failed, without which it went on
 	Run     *RunAt                  `json:"run,omitempty"`
 	Watches []rollout.Figures       `json:"watches"` // as they stood at the last wave, or the end of one
 	Out     map[string]float64      `json:"out"`     // seconds that machines were out of service, of those that are back
@@ -74,6 +75,11 @@ func RolloutOf(ctx context.Context, s *session.Session, now time.Time) (*Rollout
 		return nil, err
 	}
 	r.Since = r.fromJournal(es, len(v.Seen.Open) > 0)
+	for _, m := range v.Cluster.Machines {
+		if !v.Seen.Machines[m.Name].Exists {
+			r.Missing++
+		}
+	}
 	left := r.Hop != nil || slices.ContainsFunc(r.Groups, func(g plan.Progress) bool { return g.Waits != plan.WaitsNothing })
 	open, next := v.Cluster.Window.Open(now)
 	if !open && left {
@@ -151,17 +157,23 @@ func (r *Rollout) fromJournal(es []store.Entry, open bool) *time.Time {
 	return since
 }
 
-// OutOfService is how many seconds each machine was out of service, of those that are back,
-// by the journal: from before its pods were asked to leave, or it left the balancer, until
-// both were undone.
+// OutOfService is how many seconds each machine was out of service, of those that are back, by
+// the journal: from before its pods were asked to leave, or it left the balancer, until all of
+// that was undone. Of one that was out several times it is the longest.
 func OutOfService(es []store.Entry) map[string]float64 {
-	since, out := map[string]time.Time{}, map[string]float64{}
+	var o plan.Outages
 	for _, e := range es {
-		switch k := plan.Kind(e.What); {
-		case e.Kind == store.StepBegan && k.TakesOut() && k != plan.Get && since[e.Where].IsZero():
-			since[e.Where] = e.Time
-		case e.Kind == store.StepDone && k.BringsBack() && !since[e.Where].IsZero():
-			out[e.Where] = e.Time.Sub(since[e.Where]).Seconds()
+		switch at := e.Time.Sub(es[0].Time); e.Kind {
+		case store.StepBegan:
+			o.Began(plan.Kind(e.What), e.Where, at)
+		case store.StepDone:
+			o.Ended(plan.Kind(e.What), e.Where, at)
+		}
+	}
+	out := map[string]float64{}
+	for _, x := range o.All {
+		if !x.Gone {
+			out[x.Machine] = max(out[x.Machine], (x.To - x.From).Seconds())
 		}
 	}
 	return out
