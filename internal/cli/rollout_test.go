@@ -133,9 +133,10 @@ func TestHoldResumeBack(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, "available", "v1.36.3")
 	w.declare(`trial: 1, soak: 1s`, "trial: 1, soak: 1s, hold: after-trial")
+	w.fails(0, []string{"none;", "machines are not there yet"}, "rollout")
 	w.ok("converge", "--yes")
 	w.fails(2, []string{"nothing is held"}, "rollout", "resume", "--yes")
-	w.fails(0, []string{"none; every machine is as declared"}, "rollout")
+	w.fails(0, []string{"none; no machine is to change"}, "rollout")
 	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
 	w.fails(0, []string{"tidewatch-gauges-1 goes first, and has to stay well for 1s", "3, 1 hold", "--steps shows them one by one"}, "plan")
 	w.fails(3, []string{"the roll-out holds since", "as it is declared for pool gauges", "verbund rollout resume"}, "converge", "--yes")
@@ -237,7 +238,7 @@ func TestHoldByAPerson(t *testing.T) {
 	}
 	// What is no roll-out is done meanwhile.
 	w.ok("site", "power", "tidewatch-forecast-2", "off")
-	w.fails(3, []string{"what is not part of the roll-out is done meanwhile"}, "converge", "--yes")
+	w.fails(3, []string{"what is not part of it is done meanwhile"}, "converge", "--yes")
 	if m := w.machines()["tidewatch-forecast-2"]; m.Power != "on" {
 		t.Errorf("a machine without power was not woken: %+v", m)
 	}
@@ -373,6 +374,10 @@ func TestTwoMinorsInOneRun(t *testing.T) {
 	if o := w.ok("plan"); !strings.Contains(o, "as declared") {
 		t.Errorf("plan --to wrote something down:\n%s", o)
 	}
+	// Which machines are done is counted by the hop, and called so.
+	w.declare(`kubernetes: .*`, "kubernetes: v1.37.2")
+	w.fails(0, []string{"to v1.36.3, on the way to v1.37.2", "hop done", "0 of 3"}, "rollout")
+	w.declare(`kubernetes: .*`, "kubernetes: v1.35.4")
 	w.fails(2, []string{"v1.38 is no hop on the way"}, "upgrade", "v1.37.2", "--to-hop", "v1.38", "--yes")
 	l := startLoad(map[string]func(context.Context) error{"api": asksAPI(kc), "page": asksPage("http://" + w.status().Endpoint.Address + ":8080/")})
 	w.fails(0, []string{"stopped after the hop to v1.36.3, as asked"}, "upgrade", "v1.37.2", "--to-hop", "v1.36", "--yes")

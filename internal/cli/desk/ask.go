@@ -59,11 +59,16 @@ func (d *asker) AskByName(cluster, what string) error { return d.a.AskByName(clu
 func (d *asker) Named(cluster string) bool { return d.a.Confirm == cluster }
 
 // Agree shows the plan to a person at a terminal, and asks.
-func (d *asker) Agree(question string, p *plan.Plan, v *look.View) error {
+func (d *asker) Agree(question string, never []string, p *plan.Plan, v *look.View) error {
 	if _, ok := term.IsTerminal(d.a.In); ok && !d.a.Yes {
 		slots, total := p.Schedule(d.s.Parallel, look.Usual(d.s))
 		d.a.ShowPlan(d.s, p, v, slots, total)
-	} else if v.Outlook != nil {
+		return d.a.Ask(question)
+	}
+	for _, l := range never {
+		d.a.UI.Say("%s", l)
+	}
+	if v.Outlook != nil {
 		for _, c := range v.Outlook.Concerns {
 			d.a.UI.Say("careful: %s", c)
 		}

@@ -101,6 +101,9 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 			return
 		}
 		fmt.Fprintf(a.Out, "Cluster %s is as declared: nothing to do.\n", s.Decl.Name)
+		for _, l := range look.Strains(s, v, nil, time.Now()) {
+			fmt.Fprintf(a.Out, "See to: %s.\n", l)
+		}
 		return
 	}
 	a.showRoad(s, p)

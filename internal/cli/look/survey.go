@@ -89,7 +89,7 @@ func showSurvey(a *desk.App, answers []look.Answer) {
 	}
 	switch {
 	case wrong > 0:
-		fmt.Fprintf(a.Out, "%s somebody has to see to; converge would stop before changing anything.\n", words.Count(wrong, "thing"))
+		fmt.Fprintf(a.Out, "%s somebody has to see to; converge does nothing with what they concern before that.\n", words.Count(wrong, "thing"))
 	case later > 0:
 		fmt.Fprintf(a.Out, "Nothing is in the way; converge sees to %s.\n", words.Count(later, "thing"))
 	default:

@@ -135,6 +135,7 @@ func takeBack(a *desk.App, path string, b *plan.WayBack) error {
 		if err := s.Store.RolledOut(b.Groups...); err != nil || !s.Unheld {
 			return err
 		}
+		s.Unheld = false // what holds it from now on is another hold
 		return s.Store.SaveHeld(nil)
 	}})
 }

@@ -15,6 +15,7 @@ import (
 	"verbund/internal/core/topology"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
+	"verbund/internal/engine/converge"
 	"verbund/internal/engine/look"
 	"verbund/internal/store"
 )
@@ -234,21 +235,25 @@ where it stood. While a run is still at it, that one goes on by itself.`,
 				return term.Usage("nothing is held in cluster %s; verbund rollout shows where it stands", s.Decl.Name)
 			}
 			a.UI.Say("%s", act.HeldBy(h).Why)
-			if err := a.Ask(fmt.Sprintf("Let the roll-out in cluster %s go on?", s.Decl.Name)); err != nil {
-				return err
-			}
-			if err := s.Store.SaveHeld(nil); err != nil {
-				return err
-			}
 			u, err := look.RunUnderway(s)
 			if err != nil {
 				return err
 			}
 			if u != nil {
+				if err := a.Ask(fmt.Sprintf("Let the roll-out in cluster %s go on?", s.Decl.Name)); err != nil {
+					return err
+				}
+				if err := s.Store.SaveHeld(nil); err != nil {
+					return err
+				}
 				a.UI.Say("verbund %s, process %d, is at it, and goes on if it has not ended by now; verbund rollout shows where it stands", u.Command, u.Process)
 				return nil
 			}
-			return a.Work(s, r).Converge("rollout resume", "", nil)
+			s.Unheld = true // for the plan that is shown; it is written down when the person has agreed
+			return a.Work(s, r).Converge("rollout resume", "", &converge.Change{Text: "the roll-out goes on", Write: func() error {
+				s.Unheld = false // what holds it from now on is another hold
+				return s.Store.SaveHeld(nil)
+			}})
 		},
 	}
 	return a.Drains(c)

@@ -22,8 +22,9 @@ type Asker interface {
 	AskByName(cluster, what string) error
 	// Named says whether the cluster's name was given beforehand.
 	Named(cluster string) bool
-	// Agree shows what will be done, where a person looks on, and wants a yes.
-	Agree(question string, p *plan.Plan, v *look.View) error
+	// Agree shows what will be done, where a person looks on, and wants a yes. To whom the plan is
+	// not shown it says what nobody should miss of it.
+	Agree(question string, never []string, p *plan.Plan, v *look.View) error
 	// Watch shows a run as it goes on.
 	Watch(steps []plan.Step) Watcher
 	// Proof shows whether the old one is refused everywhere.

@@ -151,7 +151,7 @@ func (x *converging) round() (begun, done bool, err error) {
 		x.sayLeft(t.left)
 		return false, true, x.over()
 	default:
-		return false, true, x.nothing(t.left)
+		return false, true, x.nothing(v, t.left)
 	}
 	if err := x.beforehand(t, v); err != nil {
 		return false, false, err
@@ -193,9 +193,7 @@ func (x *converging) hops() error {
 	switch {
 	case s == nil && x.hop == "", s != nil && s.Kubernetes == x.hop:
 		return nil
-	case x.hop == "":
-		x.sayRoad(s.Road)
-		x.Say("this hop: %s", s.InWords())
+	case x.hop == "": // the way is told with the plan
 		x.hop = s.Kubernetes
 		x.moves += 2
 		return nil
@@ -208,14 +206,6 @@ func (x *converging) hops() error {
 	}
 	x.moves += 2
 	return x.Store.RolledOut()
-}
-
-// sayRoad tells the whole way over several minors before it is begun.
-func (x *converging) sayRoad(r *versions.Road) {
-	x.Say("the way from %s to %s: %s of the control plane, each after a backup, and %s of each worker", r.From, r.To, words.Count(r.Hops, "hop"), words.Count(r.Drains, "drain"))
-	for _, l := range r.Legs {
-		x.Say("  %-8s %s to %s, since %s", l.Who, l.From, l.To, l.Because)
-	}
 }
 
 // until says whether the hop is over after which the command is to stop: the whole control
@@ -314,7 +304,7 @@ func (x *converging) holds(t task, v *look.View) error {
 		}
 		if !x.saidHeld {
 			x.saidHeld = true
-			x.Say("%v; what is not part of the roll-out is done meanwhile", held)
+			x.Say("the roll-out is held; what is not part of it is done meanwhile")
 		}
 	}
 	if len(t.Steps) == 0 && len(t.Later) > 0 {
@@ -506,10 +496,10 @@ func (x *converging) commit() error {
 }
 
 // nothing ends a command that has nothing to do; what it was to change is
-// changed all the same.
-func (x *converging) nothing(left []plan.Step) error {
+// changed all the same. What only a person can see to is said, since nothing else will say it.
+func (x *converging) nothing(v *look.View, left []plan.Step) error {
 	if x.change != nil {
-		if err := x.Ask(fmt.Sprintf("Cluster %s has that already. Write it down?", x.Decl.Name)); err != nil {
+		if err := x.Ask(fmt.Sprintf("In cluster %s nothing is to be done for it. Write it down?", x.Decl.Name)); err != nil {
 			return err
 		}
 		if !x.Alone {
@@ -527,6 +517,9 @@ func (x *converging) nothing(left []plan.Step) error {
 		return nil
 	}
 	x.Say("cluster %s is as declared: nothing to do", x.Decl.Name)
+	for _, l := range look.Strains(x.Session, v, nil, time.Now()) {
+		x.Say("see to: %s", l)
+	}
 	return x.over()
 }
 

@@ -48,7 +48,10 @@ func (p *person) AskByName(cluster, what string) error { return p.Ask("by name: 
 
 func (p *person) Named(string) bool { return false }
 
-func (p *person) Agree(question string, _ *plan.Plan, _ *look.View) error { return p.Ask(question) }
+func (p *person) Agree(question string, never []string, _ *plan.Plan, _ *look.View) error {
+	p.said = append(p.said, never...)
+	return p.Ask(question)
+}
 
 func (p *person) Watch([]plan.Step) Watcher { return nobody{} }
 
@@ -249,5 +252,26 @@ func TestTeardown(t *testing.T) {
 	}
 	if left := s.computer.site.Machines(); !slices.Equal(left, []string{"lampwright-1"}) || s.Store.Exists() || s.left != 1 {
 		t.Errorf("left are %q, a memory: %v, the site was left %d times", left, s.Store.Exists(), s.left)
+	}
+}
+
+// Where nothing is to be done, what only a person can see to is said all the same.
+func TestNothingAndYet(t *testing.T) {
+	s := newStage(t, time.Minute)
+	if err := s.Store.Make(); err != nil {
+		t.Fatal(err)
+	}
+	c, err := s.Topology()
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := &look.View{Cluster: c}
+	v.Seen.Machines = map[string]plan.MachineSeen{"tidewatch-control-1": {Exists: true, Reached: true, Disk: 100, DiskUsed: 97}, "tidewatch-gauges-1": {Exists: true, Reached: true, ClockOff: time.Hour}}
+	if err := (&converging{Work: s.Work, command: "converge"}).nothing(v, nil); err != nil {
+		t.Fatal(err)
+	}
+	want := []string{"cluster tidewatch is as declared: nothing to do", "see to: the disk of tidewatch-control-1 is 97% full", "see to: the clock of tidewatch-gauges-1 is 1h0m0s ahead"}
+	if !slices.Equal(s.said, want) {
+		t.Errorf("said was %q, wanted %q", s.said, want)
 	}
 }

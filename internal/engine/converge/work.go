@@ -74,25 +74,44 @@ func (w *Work) locked(command string) (release func(), err error) {
 
 // agree shows what will be done and asks, where there is somebody to ask.
 func (w *Work) agree(p *plan.Plan, v *look.View) error {
-	for _, r := range p.Removes {
-		w.Say("removes %s", r.Text)
-	}
-	for _, m := range p.Later {
-		w.Say("removes %s after these, when a new one has taken its place", m)
-	}
-	for _, st := range p.Steps {
-		if st.Kind == plan.Wipe {
-			w.Say("on %s: %s", st.Machine, st.Text)
-		}
-	}
 	if len(p.Endangers) > 0 {
+		for _, l := range w.notToMiss(p) {
+			w.Say("%s", l)
+		}
 		return w.AskByName(w.Decl.Name, fmt.Sprintf("in cluster %s, %s", w.Decl.Name, strings.Join(p.Endangers, "; ")))
 	}
 	beyond := ""
 	if st := w.Stage; st != nil && st.Road != nil && st.Road.Hops > 1 {
 		beyond = fmt.Sprintf(", and after this hop, to %s, those of %s, to %s", st.Kubernetes, words.Count(st.Road.Hops-1, "more hop"), st.Declared)
 	}
-	return w.Agree(fmt.Sprintf("Do these %s to cluster %s%s?", words.Count(len(p.Steps), "step"), w.Decl.Name, beyond), p, v)
+	return w.Agree(fmt.Sprintf("Do these %s to cluster %s%s?", words.Count(len(p.Steps), "step"), w.Decl.Name, beyond), w.notToMiss(p), p, v)
+}
+
+// notToMiss is what everybody is told of a plan before it is carried out: what goes for good, and
+// the whole way over several minors.
+func (w *Work) notToMiss(p *plan.Plan) []string {
+	var out []string
+	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	if st := w.Stage; st != nil {
+		r := st.Road
+		add("the way from %s to %s: %s of the control plane, each after a backup, and %s of each worker", r.From, r.To, words.Count(r.Hops, "hop"), words.Count(r.Drains, "drain"))
+		for _, l := range r.Legs {
+			add("  %-8s %s to %s, since %s", l.Who, l.From, l.To, l.Because)
+		}
+		add("this hop: %s", st.InWords())
+	}
+	for _, r := range p.Removes {
+		add("removes %s", r.Text)
+	}
+	for _, m := range p.Later {
+		add("removes %s after these, when a new one has taken its place", m)
+	}
+	for _, st := range p.Steps {
+		if st.Kind == plan.Wipe {
+			add("on %s: %s", st.Machine, st.Text)
+		}
+	}
+	return out
 }
 
 // carryOut runs steps with the journal, and shows them to whoever looks on.

@@ -313,7 +313,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time, w
 		}
 		h.Ailing = append(h.Ailing, t.Text)
 	}
-	h.Strained = append(h.Strained, plan.Strains(v.Cluster, v.Seen, out, now, func() time.Time { return foundWell(s) })...)
+	h.Strained = append(h.Strained, Strains(s, v, out, now)...)
 	h.Strays = append(h.Strays, plan.Strays(v.Cluster, v.Seen, now)...)
 	if workloads && v.Seen.API {
 		ws, err := wanting(ctx, s, v.Cluster)
@@ -433,6 +433,11 @@ func replacing(s *session.Session, h *Health) error {
 		}
 	}
 	return nil
+}
+
+// Strains are what works and should be seen to, of machines that no run has out of service.
+func Strains(s *session.Session, v *View, out map[string]bool, now time.Time) []string {
+	return plan.Strains(v.Cluster, v.Seen, out, now, func() time.Time { return foundWell(s) })
 }
 
 // foundWell is when a run last found every node and component well, by the journal;
