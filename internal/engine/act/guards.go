@@ -31,13 +31,9 @@ var guards = map[plan.Guard]func(r *Run, ctx context.Context, s plan.Step, m top
 	},
 }
 
-// guarded evaluates the guards of a step, in their order.
+// guarded evaluates the guards of a step, in their order, and then hears the applications: what
+// may not begin at this hour does not need their word.
 func (r *Run) guarded(ctx context.Context, s plan.Step, m topology.Machine) error {
-	if s.Kind == plan.Wave || s.Group != "" && s.Kind.TakesOut() {
-		if err := r.answersStill(ctx, s); err != nil {
-			return err
-		}
-	}
 	for _, g := range s.Guards {
 		holds, ok := r.guards[g]
 		if !ok {
@@ -46,6 +42,9 @@ func (r *Run) guarded(ctx context.Context, s plan.Step, m topology.Machine) erro
 		if err := holds(r, ctx, s, m); err != nil {
 			return err
 		}
+	}
+	if s.Kind == plan.Wave || s.Group != "" && s.Kind.TakesOut() {
+		return r.answersStill(ctx, s)
 	}
 	return nil
 }

@@ -266,6 +266,12 @@ func TestApplicationsHaveASay(t *testing.T) {
 	if err := r.Steps(bg, bg, []plan.Step{release("something")}); err != nil {
 		t.Errorf("what is no roll-out: %v", err)
 	}
+	// At an hour at which no wave begins, that is said.
+	var held *Held
+	r.Cluster.Window, r.Clock = &rollout.Window{Days: [7]bool{true, true, true, true, true, true, true}, From: 22 * time.Hour, To: 5 * time.Hour, Zone: time.UTC}, func() time.Time { return time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC) }
+	if err := r.Steps(bg, bg, []plan.Step{wave("gauges", 3, "tidewatch-gauges-3")}); !errors.As(err, &held) || held.Until.IsZero() {
+		t.Errorf("outside of the hours: %v", err)
+	}
 }
 
 // A machine that is yet to come rests in the balancer until a step puts it into it; one that
