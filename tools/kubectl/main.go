@@ -1,5 +1,7 @@
 // Command kubectl is the unmodified client of the published library, for tests
-// on machines that have none within one minor of the catalogue.
+// on machines that have none within one minor of the catalogue. Which version it is the tests tell
+// it when they build it; built without that it does not know, and its command version says that
+// it could not compare.
 package main
 
 import (

@@ -23,9 +23,11 @@ func (r *Run) limited(ctx context.Context, s plan.Step) (context.Context, contex
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		said := false
+		said, waited := false, time.Duration(0)
 		for {
-			t := time.NewTimer(most)
+			// That it takes longer than usual is said when it does, and not when it would be given up.
+			every := min(most, s.Kind.About().Usual)
+			t := time.NewTimer(every)
 			select {
 			case <-lctx.Done():
 				t.Stop()
@@ -33,11 +35,14 @@ func (r *Run) limited(ctx context.Context, s plan.Step) (context.Context, contex
 			case <-t.C:
 			}
 			what := r.composing(lctx)
-			if what == "" {
+			if waited += every; what != "" {
+				waited = 0
+			}
+			if waited >= most {
 				cancel(fmt.Errorf("it took longer than %s: %w", most, context.DeadlineExceeded))
 				return
 			}
-			if !said {
+			if what != "" && !said {
 				r.Note(s, what+" is still being composed, and is waited for as long as that goes on")
 				said = true
 			}
