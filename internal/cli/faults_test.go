@@ -96,7 +96,7 @@ func TestBadDeclarations(t *testing.T) {
 func TestWrongUse(t *testing.T) {
 	t.Parallel()
 	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
-	for _, args := range [][]string{{"draft"}, {"draft", "Not-A-Name"}, {"draft", "x", "--shape", "round"}, {"status", "now"}, {"plan", "--no-such"}, {"check", "missing.yaml"}, {"plan", "-o", "xml"}} {
+	for _, args := range [][]string{{"draft"}, {"draft", "Not-A-Name"}, {"draft", "x", "--shape", "round"}, {"draft", "x", "--pools", "one,two,three"}, {"draft", "x", "--pools", "One,two"}, {"status", "now"}, {"plan", "--no-such"}, {"check", "missing.yaml"}, {"plan", "-o", "xml"}} {
 		if _, e, code := w.run(args...); code != 2 || !strings.Contains(e, "error:") {
 			t.Errorf("verbund %v: exit code %d, wanted 2: %s", args, code, e)
 		}
@@ -297,7 +297,7 @@ func TestLostZone(t *testing.T) {
 	}
 	// A zone that goes while a run waits for its machines ends the run at once, by name.
 	w.declare(`batch: 2`, "batch: 3")
-	w.declare(`labels: \{work: intake\}`, "labels: {work: night}")
+	w.declare(`labels: \{work: gauges\}`, "labels: {work: night}")
 	w.declare(`kubernetes: v1.36.3`, "kubernetes: v1.37.2")
 	cmd, o, log := w.start("converge", "--yes", "-o", "json")
 	var fault time.Time

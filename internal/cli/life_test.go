@@ -42,7 +42,7 @@ func TestLife(t *testing.T) {
 	// Machines keep their identity through every change that is not about them.
 	before := w.machines()
 	w.declare(`count: 3\n    size: small`, "count: 4\n    size: small")
-	w.declare(`labels: \{work: intake\}`, "labels: {work: intake, depth: shallow}")
+	w.declare(`labels: \{work: gauges\}`, "labels: {work: gauges, depth: shallow}")
 	w.declare(`taints: \[\{key: work, value: forecast, effect: NoSchedule\}\]`, "taints: [{key: work, value: night, effect: NoSchedule}]")
 	w.ok("converge", "--yes")
 	w.well("v1.36.3")

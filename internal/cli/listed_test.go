@@ -147,7 +147,7 @@ func TestRealListed(t *testing.T) {
 			}
 		}
 	})
-	w.ok("draft", "tidewatch", "--shape", "small", "--listed", components)
+	w.ok("draft", "tidewatch", "--shape", "small", "--pools", "keepers", "--listed", components)
 	if _, err := os.Stat("/sys/fs/cgroup/cgroup.controllers"); err != nil {
 		w.declare(`control: \{`, "components: {kubelet: {config: {failCgroupV1: false}}}\ncontrol: {")
 	}

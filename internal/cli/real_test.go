@@ -40,7 +40,7 @@ func newRealWorld(t *testing.T, shape, version string) *world {
 		t.Skip("VERBUND_COMPONENTS names no folder of real components; tools/components builds one")
 	}
 	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir(), real: true}
-	w.ok("draft", "tidewatch", "--shape", shape, "--kubernetes", version, "--linux", components)
+	w.ok("draft", "tidewatch", "--shape", shape, "--pools", poolsOf[shape], "--kubernetes", version, "--linux", components)
 	block := fmt.Sprintf("10.%d.%d.0/24", 20+os.Getpid()%80, worlds.Add(1)%256)
 	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
 	t.Cleanup(func() {
@@ -403,7 +403,7 @@ func TestRealControl(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.fails(2, []string{"choose one of --linux, --listed and --real-control"}, "draft", "tidewatch", "--linux", components, "--real-control", components)
-	w.ok("draft", "tidewatch", "--shape", "small", "--kubernetes", "v1.36.3", "--real-control", components)
+	w.ok("draft", "tidewatch", "--shape", "small", "--pools", "keepers", "--kubernetes", "v1.36.3", "--real-control", components)
 	w.edit("estuary.site.yaml", `addresses: .*`, fmt.Sprintf("addresses: 127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256))
 	began := time.Now()
 	w.ok("converge", "--yes")

@@ -101,6 +101,9 @@ func (w *world) Errorf(format string, args ...any) {
 	w.TB.Error(w.failed[len(w.failed)-1])
 }
 
+// poolsOf are the names that pools have in these tests, by the cluster's shape.
+var poolsOf = map[string]string{"small": "keepers", "available": "gauges,forecast"}
+
 // newWorld drafts a cluster at a given version. The block depends on the
 // process, so that test runs beside each other do not meet.
 func newWorld(t testing.TB, shape, version string) *world {
@@ -111,7 +114,7 @@ func newWorld(t testing.TB, shape, version string) *world {
 func newWorldIn(t testing.TB, dir, shape, version string) *world {
 	t.Helper()
 	w := &world{TB: t, dir: dir, keys: t.TempDir()}
-	w.ok("draft", "tidewatch", "--shape", shape, "--kubernetes", version)
+	w.ok("draft", "tidewatch", "--shape", shape, "--pools", poolsOf[shape], "--kubernetes", version)
 	block := fmt.Sprintf("127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256)
 	w.edit("estuary.site.yaml", `addresses: .*`, "addresses: "+block)
 	w.edit("estuary.site.yaml", `pace: .*`, "pace: 400")

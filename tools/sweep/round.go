@@ -154,7 +154,7 @@ func (r *round) run(ctx context.Context) (err error) {
 
 // draft declares the cluster of a round, at a block of addresses of its own.
 func (r *round) draft(ctx context.Context, d deed) error {
-	if _, err := r.tool(ctx, "draft", cluster, "--shape", "available", "--kubernetes", older); err != nil {
+	if _, err := r.tool(ctx, "draft", cluster, "--shape", "available", "--pools", "gauges,forecast", "--kubernetes", older); err != nil {
 		return err
 	}
 	change := func(file string, edits ...[2]string) error {

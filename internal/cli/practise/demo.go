@@ -268,7 +268,7 @@ func (d *demo) session() (*session.Session, *topology.Cluster, error) {
 func (d *demo) raise() error {
 	old, _ := d.hop()
 	d.stage("Declare a cluster", "Three control-plane machines in three zones and two pools, one minor version behind the newest,\n   so that there is something to upgrade.")
-	draft := []string{"draft", demoCluster, "--kubernetes", old}
+	draft := []string{"draft", demoCluster, "--pools", "gauges,forecast", "--kubernetes", old}
 	if d.linux != "" {
 		draft = append(draft, "--linux", d.linux)
 	}

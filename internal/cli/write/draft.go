@@ -17,6 +17,7 @@ import (
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
 	"verbund/internal/core/versions"
+	"verbund/internal/core/words"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -32,6 +33,12 @@ var draftAvailable string
 //go:embed draft/small.yaml
 var draftSmall string
 
+// shapes are what a draft can be of, with the names that pools have if nobody gives others.
+var shapes = map[string]struct {
+	text  string
+	pools []string
+}{"small": {draftSmall, []string{"general"}}, "available": {draftAvailable, []string{"general", "dedicated"}}}
+
 //go:embed draft/site.yaml
 var draftSite string
 
@@ -44,21 +51,32 @@ var draftListed string
 // DraftCmd is verbund draft.
 func DraftCmd(a *desk.App) *cobra.Command {
 	var shape, siteName, version, components, listed, control string
+	var pools []string
 	c := &cobra.Command{
 		Use: "draft NAME", Short: "Write a commented declaration and its site file",
 		Long:    "Writes NAME.verbund.yaml, and the file of its site if there is none yet. Existing files are left alone.",
-		Example: "  verbund draft tidewatch\n  verbund draft lampwright --shape small\n  verbund draft tidewatch --linux components\n  verbund draft tidewatch --listed components",
+		Example: "  verbund draft tidewatch\n  verbund draft lampwright --shape small\n  verbund draft tidewatch --pools gauges,forecast\n  verbund draft tidewatch --linux components\n  verbund draft tidewatch --listed components",
 		Args:    term.ExactArgs(1, "the name of the cluster"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			name := args[0]
 			if !declare.IsName(name) {
 				return term.Usage("%q is not a name for a cluster; begin with a small letter, then small letters, digits and hyphens, 30 at most", name)
 			}
-			text := map[string]string{"small": draftSmall, "available": draftAvailable}[shape]
-			if text == "" {
+			of, ok := shapes[shape]
+			if !ok {
 				return term.Usage("there is no shape %q; choose small or available", shape)
 			}
-			at, cat, site := map[string]any{"Name": name, "Site": siteName}, versions.Shipped(), draftSite
+			if len(pools) == 0 {
+				pools = of.pools
+			}
+			wrong := slices.IndexFunc(pools, func(p string) bool { return !declare.IsName(p) })
+			if wrong >= 0 {
+				return term.Usage("%q is not a name for a pool; begin with a small letter, then small letters, digits and hyphens, 30 at most", pools[wrong])
+			}
+			if len(pools) != len(of.pools) {
+				return term.Usage("%s named, and shape %s has %d; name as many, and add others to what was written", words.Are(len(pools), "pool"), shape, len(of.pools))
+			}
+			at, cat, site := map[string]any{"Name": name, "Site": siteName, "Pools": pools}, versions.Shipped(), draftSite
 			for _, kind := range []struct {
 				from, catalogue, site string
 				oldGroups             bool
@@ -83,7 +101,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", version, strings.Join(cat.Versions(), ", "))
 			}
 			at["Kubernetes"] = version
-			wrote, err := drafted(a, at, components != "", [2]string{name + declare.Ending, text}, [2]string{siteName + declare.SiteEnding, site})
+			wrote, err := drafted(a, at, components != "", [2]string{name + declare.Ending, of.text}, [2]string{siteName + declare.SiteEnding, site})
 			if err != nil {
 				return err
 			}
@@ -111,6 +129,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&shape, "shape", "available", "small (one control, one worker) or available (three control behind a balancer)")
+	c.Flags().StringSliceVar(&pools, "pools", nil, "`NAMES` of the shape's pools (as a rule general, and dedicated)")
 	c.Flags().StringVar(&siteName, "site", "estuary", "the site that supplies the machines")
 	c.Flags().StringVar(&version, "kubernetes", "", "a version of the catalogue (as a rule the newest)")
 	c.Flags().StringVar(&control, "real-control", "", "simulated machines with a real control plane, with the components in a `FOLDER`; needs root")
