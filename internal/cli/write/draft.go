@@ -62,19 +62,9 @@ func DraftCmd(a *desk.App) *cobra.Command {
 			if !declare.IsName(name) {
 				return term.Usage("%q is not a name for a cluster; begin with a small letter, then small letters, digits and hyphens, 30 at most", name)
 			}
-			of, ok := shapes[shape]
-			if !ok {
-				return term.Usage("there is no shape %q; choose small or available", shape)
-			}
-			if len(pools) == 0 {
-				pools = of.pools
-			}
-			wrong := slices.IndexFunc(pools, func(p string) bool { return !declare.IsName(p) })
-			if wrong >= 0 {
-				return term.Usage("%q is not a name for a pool; begin with a small letter, then small letters, digits and hyphens, 30 at most", pools[wrong])
-			}
-			if len(pools) != len(of.pools) {
-				return term.Usage("%s named, and shape %s has %d; name as many, and add others to what was written", words.Are(len(pools), "pool"), shape, len(of.pools))
+			text, pools, err := shaped(shape, pools)
+			if err != nil {
+				return err
 			}
 			at, cat, site := map[string]any{"Name": name, "Site": siteName, "Pools": pools}, versions.Shipped(), draftSite
 			for _, kind := range []struct {
@@ -87,7 +77,6 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				if at["Stock"] != nil {
 					return term.Usage("machines are real ones of this computer, those of a list, or simulated with a real control plane: choose one of --linux, --listed and --real-control")
 				}
-				var err error
 				if cat, err = real(a.Dir, kind.from, kind.catalogue, at); err != nil {
 					return err
 				}
@@ -101,7 +90,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", version, strings.Join(cat.Versions(), ", "))
 			}
 			at["Kubernetes"] = version
-			wrote, err := drafted(a, at, components != "", [2]string{name + declare.Ending, of.text}, [2]string{siteName + declare.SiteEnding, site})
+			wrote, err := drafted(a, at, components != "", [2]string{name + declare.Ending, text}, [2]string{siteName + declare.SiteEnding, site})
 			if err != nil {
 				return err
 			}
@@ -136,6 +125,24 @@ func DraftCmd(a *desk.App) *cobra.Command {
 	c.Flags().StringVar(&listed, "listed", "", "machines that there are already, from a list, with the components in a `FOLDER`")
 	c.Flags().StringVar(&components, "linux", "", "real Linux machines on this computer, with the components in a `FOLDER` that tools/components built")
 	return c
+}
+
+// shaped is the template of a shape, with the names of its pools.
+func shaped(shape string, pools []string) (string, []string, error) {
+	of, ok := shapes[shape]
+	if !ok {
+		return "", nil, term.Usage("there is no shape %q; choose small or available", shape)
+	}
+	if len(pools) == 0 {
+		pools = of.pools
+	}
+	if wrong := slices.IndexFunc(pools, func(p string) bool { return !declare.IsName(p) }); wrong >= 0 {
+		return "", nil, term.Usage("%q is not a name for a pool; begin with a small letter, then small letters, digits and hyphens, 30 at most", pools[wrong])
+	}
+	if len(pools) != len(of.pools) {
+		return "", nil, term.Usage("%s named, and shape %s has %d; name as many, and add others to what was written", words.Are(len(pools), "pool"), shape, len(of.pools))
+	}
+	return of.text, pools, nil
 }
 
 // drafted writes a declaration and its site's file from their templates; a site's file that is

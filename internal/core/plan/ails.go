@@ -192,8 +192,11 @@ func Strains(c *topology.Cluster, o Observed, out map[string]bool, now time.Time
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(o.Nodes)) {
+		_, declared := c.Machine(name)
 		switch n := o.Nodes[name]; {
 		case !n.Unschedulable || out[name]:
+		case !declared && o.Machines[name].Exists:
+			add("node %s is cordoned, and no longer declared; converge empties it and gives its machine back", name)
 		case n.Cordoned:
 			add("node %s is cordoned, by run %s of verbund; converge lets pods onto it again", name, n.By)
 		default:

@@ -120,6 +120,13 @@ func TestStrains(t *testing.T) {
 			t.Errorf("of a machine that a run has out of service: %q", l)
 		}
 	}
+	// One that is to go is not to take pods again: what is advised is what the plan does.
+	const leaving = "tidewatch-gauges-9"
+	o = wellSeen(c)
+	o.Machines[leaving], o.Nodes[leaving] = MachineSeen{Exists: true}, NodeSeen{Unschedulable: true, Cordoned: true, By: "r1"}
+	if l := Strains(c, o, nil, time.Now(), never); !slices.Equal(l, []string{"node " + leaving + " is cordoned, and no longer declared; converge empties it and gives its machine back"}) {
+		t.Errorf("of one that is to go: %q", l)
+	}
 }
 
 // A unit that runs at the moment, and fails again and again, is not well while it
