@@ -41,6 +41,7 @@ var deeds = []deed{
 	{name: "upgrade", entries: 133, args: []string{"upgrade", newer}, version: newer},
 	{name: "upgrade-replacing", entries: 392, args: []string{"upgrade", newer}, version: newer, edits: [][2]string{{"way: in-place", "way: replacement"}, {"rollout: {soak", "rollout: {way: replacement, soak"}}},
 	{name: "renew", entries: 78, args: []string{"trust", "renew", "--all"}, version: older},
+	{name: "replace-authority", entries: 100, args: []string{"trust", "replace", "cluster-authority"}, version: older},
 	{name: "replace", entries: 26, args: []string{"replace", cluster + "-gauges-2"}, version: older},
 	{name: "replace-control", entries: 30, args: []string{"replace", cluster + "-control-2"}, version: older},
 	{name: "restore", entries: 26, args: []string{"backup", "restore", "newest"}, before: [][]string{{"backup", "take"}}, version: older, loses: true},
@@ -56,8 +57,8 @@ func names() (out []string) {
 	return out
 }
 
-// victims are who is killed.
-var victims = []string{"tool", "site", "zone", "machine"}
+// victims are who is killed; of a lead it is the lease that goes, and whoever held it ends by that.
+var victims = []string{"tool", "site", "zone", "machine", "lead"}
 
 // mostRuns is how many runs may be needed after something was killed.
 const mostRuns = 2
@@ -279,12 +280,18 @@ func (r *round) kill(ctx context.Context, rnd *rand.Rand, tool *os.Process) erro
 	if err != nil {
 		return err
 	}
+	if r.kills == "lead" {
+		ms = slices.DeleteFunc(ms, func(n string) bool { return !strings.HasPrefix(n, cluster+"-control-") })
+	}
 	if len(ms) == 0 {
 		return errNobody
 	}
 	name := ms[rnd.IntN(len(ms))]
-	r.whom = "machine " + name
-	if _, err = r.tool(ctx, "site", "power", name, "cut"); err != nil {
+	does := []string{"site", "power", name, "cut"}
+	if r.whom = "machine " + name; r.kills == "lead" {
+		r.whom, does = "the lead on "+name, []string{"site", "fault", "lost-lead", name}
+	}
+	if _, err = r.tool(ctx, does...); err != nil {
 		if left, lerr := r.machines(ctx); lerr == nil && !slices.Contains(left, name) {
 			return errNobody // it has gone since
 		}

@@ -19,6 +19,7 @@ func TestSweep(t *testing.T) {
 		{seed: 2, does: "restore", kills: "zone", after: 12},
 		{seed: 3, does: "upgrade", kills: "machine", after: 80},
 		{seed: 4, does: "grow", kills: "site", after: 9},
+		{seed: 5, does: "replace-authority", kills: "lead", after: 30},
 	} {
 		r.program = program
 		if err := r.run(t.Context()); err != nil {
@@ -32,7 +33,7 @@ func TestSweep(t *testing.T) {
 
 func TestChosen(t *testing.T) {
 	seen := map[string]bool{}
-	for seed := range uint64(400) {
+	for seed := range uint64(800) {
 		a, b := chosen("", seed, "", ""), chosen("", seed, "", "")
 		if a.does != b.does || a.kills != b.kills || a.after != b.after {
 			t.Errorf("seed %d chooses %+v, and %+v", seed, a, b)

@@ -13,7 +13,7 @@ var DrillFaults = map[string]string{
 	"cut-power": "power", "full-disk": "mended-disk", "wrong-clock": "mended-clock", "lesser-rights": "full-rights",
 	"damaged-blob": "mended-blob", "cut-network": "mended-network", "one-way-network": "mended-network", "lossy-network": "mended-network",
 	"slow-network": "mended-network", "slow-machine": "mended-machine", "slow-disk": "mended-disk",
-	"new-host-key": "", "new-lease": "", "lost-machine": "", "lost-zone": "", "lost-disk": "",
+	"new-host-key": "", "new-lease": "", "lost-lead": "", "lost-machine": "", "lost-zone": "", "lost-disk": "",
 }
 
 // drillWaits are what drills can wait for.

@@ -699,6 +699,8 @@ func (s *site) inflict(f protocol.Fault) error {
 		m.Spec.Faults.Full, m.Spec.Faults.SlowDisk = f.Kind == protocol.FullDisk, false
 	case protocol.SlowDisk:
 		m.Spec.Faults.SlowDisk = true
+	case protocol.LostLead:
+		m.Spec.Faults.LostLead++
 	case protocol.SlowMachine, protocol.MendedMachine:
 		m.Spec.Faults.Slow = f.Kind == protocol.SlowMachine
 	case protocol.WrongClock, protocol.MendedClock:

@@ -53,6 +53,7 @@ type Faults struct {
 	Slow     bool          `json:"slow"`     // it takes long for everything
 	SlowDisk bool          `json:"slowDisk"` // so does whatever is written to its disk
 	Links    []Link        `json:"links"`    // of its network
+	LostLead int           `json:"lostLead"` // how often whoever led there has lost its lease
 }
 
 // Program is a stand-in. It returns when ctx ends or when it cannot go on; an
@@ -376,6 +377,9 @@ func (h *Host) Full() (bool, <-chan struct{}) {
 	f, changed := h.suffering()
 	return f.Full, changed
 }
+
+// LeadsLost is how often whoever led on the machine was made to lose its lease.
+func (h *Host) LeadsLost() int { return h.faults().LostLead }
 
 // Suffer sets what is wrong with the machine.
 func (h *Host) Suffer(f Faults) {

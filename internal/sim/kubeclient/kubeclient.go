@@ -13,12 +13,9 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"errors"
-	"fmt"
 	"io"
 	"math/big"
 	"net/http"
-	"os"
 	"time"
 
 	corev1 "k8s.io/api/core/v1"
@@ -78,21 +75,6 @@ func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, suites 
 	}
 	go srv.Serve(l)
 	return nil
-}
-
-// Lead runs work while this machine holds the lease. It ends with an error when the lease is
-// lost, as components of Kubernetes do; who starts it is to start it again. A leader that stops
-// in order gives the lease back.
-func Lead(ctx context.Context, e *host.Env, c *kubernetes.Clientset, name string, lease, renew, retry time.Duration, work func(context.Context)) error {
-	id := fmt.Sprintf("%s_%d_%s", e.Host.Spec.Name, os.Getpid(), e.Host.BootID)
-	err := unit.LeadOnce(ctx, host.Ours(e), c, name, id, unit.Term{Lease: lease, Renew: renew, Retry: retry}, func(ctx context.Context) {
-		defer e.Catch()
-		work(ctx)
-	})
-	if err == nil && ctx.Err() == nil {
-		err = errors.New("leader election lost")
-	}
-	return host.ExitOf(err)
 }
 
 // Recorder writes events in a component's name until ctx ends.

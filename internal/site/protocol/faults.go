@@ -23,6 +23,7 @@ const (
 	FullRights    = "full-rights"
 	NewHostKey    = "new-host-key"
 	NewLease      = "new-lease"
+	LostLead      = "lost-lead"    // its components that lead cannot renew their leases any more
 	LostMachine   = "lost-machine" // it is gone, with its disk and address
 	DamagedBlob   = "damaged-blob"
 	MendedBlob    = "mended-blob"
@@ -49,7 +50,7 @@ const (
 
 // The faults by what they happen to.
 var (
-	MachineFaults  = []string{FullDisk, MendedDisk, WrongClock, MendedClock, LesserRights, FullRights, NewHostKey, NewLease, LostMachine, SlowMachine, MendedMachine, SlowDisk, LostDisk}
+	MachineFaults  = []string{FullDisk, MendedDisk, WrongClock, MendedClock, LesserRights, FullRights, NewHostKey, NewLease, LostLead, LostMachine, SlowMachine, MendedMachine, SlowDisk, LostDisk}
 	ArtefactFaults = []string{DamagedBlob, MendedBlob}
 	ZoneFaults     = []string{LostZone, CutNetwork, OneWayNetwork, LossyNetwork, SlowNetwork, MendedNetwork}
 	NetworkFaults  = []string{CutNetwork, OneWayNetwork, LossyNetwork, SlowNetwork, MendedNetwork}
