@@ -159,7 +159,7 @@ func showRehearsal(a *desk.App, s *session.Session, r, bad *rehearse.Result, wit
 		line("rehearsal", "%s is as declared: nothing would be done", s.Decl.Name)
 		return
 	}
-	line("rehearsal", "%s: %s in %s, by %s", s.Decl.Name, words.Count(r.Machines, "machine"), words.Count(r.Waves, "wave"), words.Count(r.Plans, "plan"))
+	line("rehearsal", "%s: %s in %s, by %s", s.Decl.Name, changesOf(r), words.Count(r.Waves, "wave"), words.Count(r.Plans, "plan"))
 	if len(with) > 0 {
 		line("with", "%s", strings.Join(with, ", "))
 	}
@@ -210,6 +210,14 @@ func showRehearsal(a *desk.App, s *session.Session, r, bad *rehearse.Result, wit
 	a.UI.Table([]string{"machine", "out after", "back after", "out for"}, rows)
 }
 
+// changesOf says how many machines change, and how often where some do more than once.
+func changesOf(r *rehearse.Result) string {
+	if r.Changes == r.Machines {
+		return words.Count(r.Machines, "machine")
+	}
+	return fmt.Sprintf("%d changes of %s", r.Changes, words.Count(r.Machines, "machine"))
+}
+
 // mostRehearsed is how many outages a rehearsal lists without being asked for more.
 const mostRehearsed = 20
 
@@ -229,7 +237,7 @@ func noteOf(r *rehearse.Result) string {
 
 // drawRehearsal draws machines down and time across, with the capacity below them.
 func drawRehearsal(a *desk.App, s *session.Session, r *rehearse.Result, file string) error {
-	t := &report.Timeline{Title: fmt.Sprintf("Rehearsal of cluster %s: %s in %s, about %s", s.Decl.Name, words.Count(r.Machines, "machine"), words.Count(r.Waves, "wave"), term.Seconds(r.Total)),
+	t := &report.Timeline{Title: fmt.Sprintf("Rehearsal of cluster %s: %s in %s, about %s", s.Decl.Name, changesOf(r), words.Count(r.Waves, "wave"), term.Seconds(r.Total)),
 		Note: noteOf(r)}
 	at := map[string]int{}
 	for _, b := range r.Bars {

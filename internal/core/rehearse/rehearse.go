@@ -65,6 +65,7 @@ type Result struct {
 	Plans    int           `json:"plans"` // one after the other
 	Steps    int           `json:"steps"`
 	Machines int           `json:"machines"` // that change, or give way
+	Changes  int           `json:"changes"`  // of machines: one that changes at two hops has two
 	Waves    int           `json:"waves"`
 	Holds    int           `json:"holds"` // how often a person's word is waited for, which takes no time here
 	Total    time.Duration `json:"-"`
@@ -92,7 +93,7 @@ const mostPlans = 20000
 
 // Run plays a change through until nothing is left, or until it ends otherwise.
 func Run(in Input) (*Result, error) {
-	x := &play{in: in, o: Copy(in.Seen), w: newWorld(in), numbers: map[string][]int{}, res: &Result{Bars: []Bar{}, Outages: []Outage{}, Capacity: []Point{}, Blocked: []Trouble{}}, cordoned: map[string]bool{}, spared: map[string]int{}}
+	x := &play{in: in, o: Copy(in.Seen), w: newWorld(in), numbers: map[string][]int{}, res: &Result{Bars: []Bar{}, Outages: []Outage{}, Capacity: []Point{}, Blocked: []Trouble{}}, cordoned: map[string]bool{}, changed: map[string]bool{}, spared: map[string]int{}}
 	for g, n := range in.Numbers {
 		x.numbers[g] = n
 	}
@@ -122,6 +123,7 @@ type play struct {
 	res      *Result
 	c        *topology.Cluster
 	cordoned map[string]bool
+	changed  map[string]bool // machines
 	spared   map[string]int
 	last     []plan.Step // of the plan before
 	outages  plan.Outages
@@ -173,7 +175,10 @@ func (x *play) round() (done bool, err error) {
 	x.res.Plans++
 	x.res.Waves += len(p.Waves)
 	for _, w := range p.Waves {
-		x.res.Machines += len(w.Machines)
+		x.res.Changes += len(w.Machines)
+		for _, m := range w.Machines {
+			x.changed[m] = true
+		}
 	}
 	x.carry(p)
 	// A run that went on without a machine ends with that, and does not try it again.
@@ -332,6 +337,7 @@ func (x *play) note() {
 // end is the result.
 func (x *play) end() *Result {
 	r := x.res
+	r.Machines = len(x.changed)
 	r.Total, r.Seconds = x.now, x.now.Seconds()
 	slices.SortStableFunc(r.Bars, moment)
 	for _, o := range x.outages.All {

@@ -135,8 +135,8 @@ func TestReplacement(t *testing.T) {
 	// Over several minors, too, hop by hop.
 	old := fmt.Sprintf(text, "trial: 0, batch: 2")
 	two := run(t, input(t, old, living(t, old, "v1.35.4")))
-	if two.Plans != 2 || two.Machines != 3+3+4 {
-		t.Errorf("two hops: %d plans, %d machines", two.Plans, two.Machines)
+	if two.Plans != 2 || two.Changes != 3+3+4 || two.Machines != 3+4 {
+		t.Errorf("two hops: %d plans, %d changes of %d machines", two.Plans, two.Changes, two.Machines)
 	}
 	// A machine that goes out at both hops serves between them.
 	times, longest := map[string]int{}, time.Duration(0)
