@@ -132,7 +132,7 @@ func (t *Timeline) draw(p *pen, height vg.Length) {
 			total = max(total, b.To)
 		}
 	}
-	left := margin + names + 12
+	left := margin + names + 20 // fonts differ by who shows it
 	room := vg.Length(width-margin) - left
 	at := func(d time.Duration) vg.Length {
 		if total == 0 {
@@ -211,13 +211,9 @@ func (t *Timeline) share(p *pen, at func(time.Duration) vg.Length, total time.Du
 	}
 	for _, m := range t.Marks {
 		x, w := at(min(m.From, total)), at(min(m.To, total))-at(min(m.From, total))
-		p.box(x, base, max(w, 1), shareHigh, tones[Disturb])
-		beside := x + max(w, 1) + 4
-		if end := at(total) - p.body.Width(m.Text); beside > end {
-			beside = x - p.body.Width(m.Text) - 4 // there is no room behind it
-		}
-		p.box(beside-2, base+shareHigh/2-4, p.body.Width(m.Text)+4, textSize+4, paper)
-		p.text(p.body, beside, base+shareHigh/2, m.Text, ink)
+		p.box(x, base, max(w, 1), shareHigh, tones[Wait])
+		p.box(x, base+shareHigh, max(w, 1), 2, tones[Disturb])
+		p.text(p.body, min(x, at(total)-p.body.Width(m.Text)), base+shareHigh+6, m.Text, ink)
 	}
 }
 
