@@ -10,6 +10,7 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/core/rollout"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/versions"
 )
 
 // facts are those of a cluster of three, whose second machine leads.
@@ -110,13 +111,52 @@ func TestWhere(t *testing.T) {
 	if members != 1 {
 		t.Errorf("zone %s has %d of three members", zone, members)
 	}
-	if w := one("worker"); !strings.Contains(w, f.Cluster.Machines[len(f.Cluster.Machines)-1].Pool) {
+	if w := one("worker"); !strings.HasPrefix(w, "tidewatch-"+f.Cluster.Of(versions.Worker)[0].Pool+"-") {
 		t.Errorf("the worker is %s", w)
 	}
 	for at, why := range map[string]string{"holder": "no virtual address", "nowhere": "no pool, machine or zone nowhere", "": "no pool, machine or zone"} {
 		if _, _, err := f.Where(at); err == nil || !strings.Contains(err.Error(), why) {
 			t.Errorf("%q: %v", at, err)
 		}
+	}
+	// A machine, a pool, a zone by their names; whoever carries the address, and a control-plane
+	// machine that does neither that nor lead.
+	api := f.Cluster.With(versions.API)
+	f.Leader, f.Holder = api[2].Name, api[1].Name
+	if got := one("holder"); got != f.Holder {
+		t.Errorf("the holder is %s", got)
+	}
+	if got := one("control"); got != api[0].Name {
+		t.Errorf("the machine that neither leads nor carries is %s", got)
+	}
+	if got := one(api[1].Name); got != api[1].Name {
+		t.Errorf("%s is %s", api[1].Name, got)
+	}
+	pool := f.Cluster.Of(versions.Worker)[0].Pool
+	if got, z, err := f.Where(pool); err != nil || z != "" || len(got) != 4 {
+		t.Errorf("pool %s is %v in zone %q, %v", pool, got, z, err)
+	}
+	if got, z, err := f.Where(api[0].Zone); err != nil || z != api[0].Zone || !slices.Contains(got, api[0].Name) {
+		t.Errorf("zone %s is %v in zone %q, %v", api[0].Zone, got, z, err)
+	}
+	// A zone with a balancer, or with a majority of the members, is none to be lost.
+	closed := map[string]bool{}
+	for i, m := range f.Cluster.Machines {
+		if m.Is(versions.Balances) {
+			f.Cluster.Machines[i].Zone = f.Cluster.Machines[1].Zone
+			closed[f.Cluster.Machines[i].Zone] = true
+		}
+	}
+	if _, z, err := f.Where("zone"); err != nil || closed[z] {
+		t.Errorf("the zone is %q, %v", z, err)
+	}
+	for i := range f.Cluster.Machines {
+		if f.Cluster.Machines[i].Is(versions.Member) {
+			f.Cluster.Machines[i].Zone = "all-of-them"
+		}
+	}
+	if got, z, err := f.Where("zone"); err == nil {
+		t.Errorf("a zone with all members is %v in %q", got, z)
 	}
 	// One machine alone is nothing that could be lost.
 	f = facts(t, 1, 1)
@@ -133,13 +173,13 @@ func TestScript(t *testing.T) {
 	f := facts(t, 3, 4)
 	step := func(s ...declare.DrillStep) declare.Drill { return declare.Drill{Name: "d", Steps: s} }
 	got, err := f.Script(step(declare.DrillStep{Fault: "cut-power", At: "leader"}, declare.DrillStep{Run: "replace {worker}", Killed: 3},
-		declare.DrillStep{Fault: "damaged-blob", At: "kubelet:{version}"}, declare.DrillStep{Fault: "cut-network", At: "zone"}, declare.DrillStep{Until: "writes"}, declare.DrillStep{Ages: "api-server", At: "leader"}))
+		declare.DrillStep{Fault: "damaged-blob", At: "kubelet:{version}"}, declare.DrillStep{Fault: "cut-network", At: "zone"}, declare.DrillStep{Until: "writes"}, declare.DrillStep{Ages: "api-server", At: "leader"}, declare.DrillStep{Run: "converge"}, declare.DrillStep{Run: "prove", Fails: true}))
 	if err != nil {
 		t.Fatal(err)
 	}
 	w, _, _ := f.Where("worker")
-	for i, want := range []string{"cut-power of " + f.Leader, "verbund replace " + w[0] + ", killed after 3 entries of its journal", "damaged-blob of kubelet:v1.37.2", "cut-network of zone ", "wait for the API to take writes", "give " + f.Leader + " certificate api-server anew, with its end 2m away"} {
-		if text := got[i].InWords(); !strings.HasPrefix(text, want) {
+	for i, want := range []string{"cut-power of " + f.Leader, "verbund replace " + w[0] + ", killed after 3 entries of its journal", "damaged-blob of kubelet:v1.37.2", "cut-network of zone ", "wait for the API to take writes", "give " + f.Leader + " certificate api-server anew, with its end 2m away", "verbund converge", "verbund prove, which is to fail"} {
+		if text := got[i].InWords(); !strings.HasPrefix(text, want) || i == 6 && text != want {
 			t.Errorf("step %d is %q, wanted %q", i+1, text, want)
 		}
 	}
@@ -205,8 +245,30 @@ func TestJudge(t *testing.T) {
 			t.Errorf("broken are %v, wanted %s", got, want)
 		}
 	}
+	// What was found is said in words, and what was not found, too.
 	m := good()
+	m.Lost = []string{"w"}
+	said := map[string]string{}
+	for _, c := range Judge(d, m, After{Ailing: []string{"x", "y"}}) {
+		said[c.What] = c.Measured
+	}
+	if said["what was acknowledged is kept"] != "1 of 100 lost" || said["the cluster is well afterwards"] != "x; y" || said["nodes take pods as before"] != "none" {
+		t.Errorf("said is %q", said)
+	}
+	if text := m.String(); !strings.HasSuffix(text, "; 1 of them lost") {
+		t.Errorf("measured is %q", text)
+	}
+	m = good()
+	if text := m.String(); !strings.HasSuffix(text, "; none lost") {
+		t.Errorf("measured is %q", text)
+	}
 	m.ReadBack = false
+	if text := m.String(); !strings.HasSuffix(text, "it was not looked whether they are there") {
+		t.Errorf("measured is %q", text)
+	}
+	if c := Judge(d, m, After{})[1]; c.Measured != "it could not be read back" {
+		t.Errorf("what nobody looked at is %+v", c)
+	}
 	if got := broken(m, After{}); !slices.Equal(got, []string{"what was acknowledged is kept"}) {
 		t.Errorf("nobody looked, and broken are %v", got)
 	}

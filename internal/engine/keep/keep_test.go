@@ -291,6 +291,26 @@ func TestFind(t *testing.T) {
 			t.Errorf("%q: %+v, %v", name, f, err)
 		}
 	}
+	// What cannot be used here comes last, however new it is.
+	other := sessiontest.Cluster(t, 0)
+	other.Name = "lampwright"
+	three, err := Keep(s, other, Reason{Name: "three", Why: "asked for", Version: "v1.37.2"}, snapshot(t, "tides of another"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if all, err := All(s); err != nil || len(all) != 3 || all[0].Name != two.Name || all[2].Name != three.Name {
+		t.Errorf("the list is %+v, %v", all, err)
+	}
+	if f, err := Find(s, Newest); err != nil || f.Name != two.Name {
+		t.Errorf("the newest is %+v, %v", f, err)
+	}
+	for _, file := range Names(s) {
+		if filepath.Base(file) == three.Name {
+			if err := os.Remove(file); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
 	s.Decl.Name = "lampwright"
 	f, err := Find(s, "two")
 	if err != nil || !errors.Is(f.Trouble, ErrOther) || Usable(s, two.Name) {
@@ -298,6 +318,17 @@ func TestFind(t *testing.T) {
 	}
 	if _, err := Find(s, Newest); err == nil {
 		t.Error("another cluster's is the newest")
+	}
+}
+
+// Without what opens a cluster's own backups none is closed, and why is said.
+func TestClosedForNobody(t *testing.T) {
+	trouble := errors.New("the store is closed")
+	if to, err := ClosedFor(&store.Openers{Trouble: trouble}); !errors.Is(err, trouble) || to != nil {
+		t.Errorf("it is closed for %v, %v", to, err)
+	}
+	if to, err := ClosedFor(&store.Openers{}); !errors.Is(err, ErrClosed) || to != nil {
+		t.Errorf("it is closed for %v, %v", to, err)
 	}
 }
 
