@@ -12,10 +12,10 @@ import (
 	"syscall"
 	"time"
 
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 
 	"verbund/internal/fairway"
+	"verbund/internal/kubeapi"
 )
 
 // version is set when it is built.
@@ -48,7 +48,7 @@ func run() error {
 	if err != nil {
 		return err
 	}
-	c, err := kubernetes.NewForConfig(cfg)
+	c, err := kubeapi.NewForConfig(cfg)
 	if err != nil {
 		return err
 	}

@@ -15,10 +15,9 @@ import (
 	"time"
 
 	corev1 "k8s.io/api/core/v1"
-	"k8s.io/client-go/informers"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/tools/cache"
 
+	"verbund/internal/kubeapi"
 	"verbund/internal/whole"
 )
 
@@ -97,7 +96,7 @@ const configName = "10-fairway.conflist"
 
 // Run keeps a node's network until ctx ends. What it has set up stays when it ends: pods
 // go on while the plugin is replaced.
-func Run(ctx context.Context, c kubernetes.Interface, t Told) error {
+func Run(ctx context.Context, c *kubeapi.Clients, t Told) error {
 	k, err := openKernel(t)
 	if err != nil {
 		return err
@@ -115,8 +114,7 @@ func Run(ctx context.Context, c kubernetes.Interface, t Told) error {
 	go func() { served <- srv.ListenAndServe() }()
 	defer srv.Close()
 
-	f := informers.NewSharedInformerFactory(c, 0)
-	nodes := f.Core().V1().Nodes().Informer()
+	nodes := c.CoreV1().Nodes().Cache()
 	poke := make(chan struct{}, 1)
 	changed := func() {
 		select {
@@ -127,7 +125,7 @@ func Run(ctx context.Context, c kubernetes.Interface, t Told) error {
 	if _, err := nodes.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { changed() }, UpdateFunc: func(_, _ any) { changed() }, DeleteFunc: func(any) { changed() }}); err != nil {
 		return err
 	}
-	f.Start(ctx.Done())
+	kubeapi.Run(ctx, nodes)
 	if !cache.WaitForCacheSync(ctx.Done(), nodes.HasSynced) {
 		return nil
 	}

@@ -18,7 +18,6 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/labels"
 	"k8s.io/apimachinery/pkg/runtime/schema"
-	"k8s.io/client-go/discovery"
 	"k8s.io/client-go/metadata"
 
 	"verbund/internal/core/beforehand"
@@ -91,39 +90,73 @@ func (c *Client) Written(ctx context.Context, going []versions.Ceasing) ([]befor
 	if err != nil {
 		return nil, nil, err
 	}
-	lists, err := c.Discovery().ServerPreferredResources()
-	var partly *discovery.ErrGroupDiscoveryFailed
-	if err != nil && !errors.As(err, &partly) {
+	served, err := c.served(ctx)
+	if err != nil {
 		return nil, nil, err
 	}
 	var unlooked []string
-	if partly != nil {
-		for gv, err := range partly.Groups {
-			if slices.ContainsFunc(going, func(x versions.Ceasing) bool { return x.Group == gv.Group }) {
-				unlooked = append(unlooked, fmt.Sprintf("who wrote objects of %s: %v", gv, err))
-			}
-		}
-	}
 	var out []beforehand.Written
-	for _, l := range lists {
-		gv, err := schema.ParseGroupVersion(l.GroupVersion)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, r := range l.APIResources {
-			of := slices.DeleteFunc(slices.Clone(going), func(x versions.Ceasing) bool { return x.Group != gv.Group || x.Kind != r.Kind })
-			if len(of) == 0 || strings.Contains(r.Name, "/") || !slices.Contains(r.Verbs, "list") {
+	for _, g := range served.Groups {
+		// What one version of a group lists is listed by the others, too.
+		looked := map[string]bool{}
+		for _, v := range preferredFirst(g) {
+			gv := schema.GroupVersion{Group: g.Name, Version: v}
+			if !slices.ContainsFunc(going, func(x versions.Ceasing) bool { return x.Group == gv.Group }) {
 				continue
 			}
-			ws, err := writtenOf(ctx, mc, gv.WithResource(r.Name), of)
+			l, err := c.resources(ctx, gv)
 			if err != nil {
-				unlooked = append(unlooked, fmt.Sprintf("who wrote %s of %s: %v", r.Name, gv, err))
+				unlooked = append(unlooked, fmt.Sprintf("who wrote objects of %s: %v", gv, err))
 				continue
 			}
-			out = append(out, ws...)
+			for _, r := range l.APIResources {
+				of := slices.DeleteFunc(slices.Clone(going), func(x versions.Ceasing) bool { return x.Group != gv.Group || x.Kind != r.Kind })
+				if len(of) == 0 || looked[r.Name] || strings.Contains(r.Name, "/") || !slices.Contains(r.Verbs, "list") {
+					continue
+				}
+				looked[r.Name] = true
+				ws, err := writtenOf(ctx, mc, gv.WithResource(r.Name), of)
+				if err != nil {
+					unlooked = append(unlooked, fmt.Sprintf("who wrote %s of %s: %v", r.Name, gv, err))
+					continue
+				}
+				out = append(out, ws...)
+			}
 		}
 	}
 	return out, unlooked, nil
+}
+
+// served are the groups that the API serves, the one without a name among them.
+func (c *Client) served(ctx context.Context) (*metav1.APIGroupList, error) {
+	out := &metav1.APIGroupList{}
+	if err := c.CoreV1().RESTClient().Get().AbsPath("/apis").Do(ctx).Into(out); err != nil {
+		return nil, err
+	}
+	core := metav1.GroupVersionForDiscovery{GroupVersion: "v1", Version: "v1"}
+	out.Groups = append(out.Groups, metav1.APIGroup{Versions: []metav1.GroupVersionForDiscovery{core}, PreferredVersion: core})
+	return out, nil
+}
+
+// resources are what a version of a group has.
+func (c *Client) resources(ctx context.Context, gv schema.GroupVersion) (*metav1.APIResourceList, error) {
+	path := "/apis/" + gv.String()
+	if gv.Group == "" {
+		path = "/api/" + gv.Version
+	}
+	out := &metav1.APIResourceList{}
+	return out, c.CoreV1().RESTClient().Get().AbsPath(path).Do(ctx).Into(out)
+}
+
+// preferredFirst are the versions of a group.
+func preferredFirst(g metav1.APIGroup) []string {
+	out := []string{g.PreferredVersion.Version}
+	for _, v := range g.Versions {
+		if v.Version != out[0] {
+			out = append(out, v.Version)
+		}
+	}
+	return out
 }
 
 // writtenOf looks through the objects of one resource, some hundred at a time.

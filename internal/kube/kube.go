@@ -14,15 +14,15 @@ import (
 
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/kubeapi"
 )
 
 // Client talks to the API of one cluster.
 type Client struct {
-	kubernetes.Interface
+	*kubeapi.Clients
 	cfg     *rest.Config // how the cluster is known; it says of no address, which http does
 	http    *http.Client
 	mayLose []Loss
@@ -51,7 +51,7 @@ func New(a Access) (*Client, error) {
 		return nil, err
 	}
 	hc := &http.Client{Transport: rt, Timeout: cfg.Timeout}
-	cs, err := kubernetes.NewForConfigAndClient(cfg, hc)
+	cs, err := kubeapi.NewForConfigAndClient(cfg, hc)
 	if err != nil {
 		return nil, err
 	}
@@ -59,8 +59,8 @@ func New(a Access) (*Client, error) {
 }
 
 // Of is a client of an API that somebody else has reached.
-func Of(api kubernetes.Interface, mayLose ...Loss) *Client {
-	return &Client{Interface: api, cfg: &rest.Config{}, mayLose: mayLose}
+func Of(api *kubeapi.Clients, mayLose ...Loss) *Client {
+	return &Client{Clients: api, cfg: &rest.Config{}, mayLose: mayLose}
 }
 
 // ReadyAt asks the API server at an address whether it is ready.

@@ -21,6 +21,7 @@ import (
 
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/topology"
+	"verbund/internal/kubeapi/kubeapitest"
 )
 
 func pod(name, owner string, change func(*corev1.Pod)) *corev1.Pod {
@@ -82,7 +83,7 @@ func TestUnmovable(t *testing.T) {
 		{"alone, may", []runtime.Object{pod("a", "", nil)}, "", []string{"app=tide"}},
 		{"may, and a budget", []runtime.Object{pod("a", "", nil), budget("b", 1, 1)}, "budget default/b wants all 1 pods", []string{"app=tide"}},
 	} {
-		c := &Client{Interface: fake.NewClientset(x.objects...)}
+		c := Of(kubeapitest.Over(&fake.NewClientset(x.objects...).Fake))
 		for _, l := range x.may {
 			sel, err := labels.Parse(l)
 			if err != nil {
@@ -118,7 +119,7 @@ func TestDrain(t *testing.T) {
 		err := cs.Tracker().Delete(corev1.SchemeGroupVersion.WithResource("pods"), "default", "a")
 		return true, nil, err
 	})
-	c := &Client{Interface: cs}
+	c := Of(kubeapitest.Over(&cs.Fake))
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
 	var told []string
@@ -146,7 +147,7 @@ func TestDrainOfANamespaceThatEnds(t *testing.T) {
 	})
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
-	if err := (&Client{Interface: cs}).Drain(ctx, "n1", func(string) {}); err != nil || asked < 2 {
+	if err := Of(kubeapitest.Over(&cs.Fake)).Drain(ctx, "n1", func(string) {}); err != nil || asked < 2 {
 		t.Errorf("asked %d times, %v", asked, err)
 	}
 }
@@ -158,7 +159,7 @@ func TestDrainRunsOutOfPatience(t *testing.T) {
 	})
 	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
 	defer cancel()
-	err := (&Client{Interface: cs}).Drain(ctx, "n", func(string) {})
+	err := Of(kubeapitest.Over(&cs.Fake)).Drain(ctx, "n", func(string) {})
 	if err == nil || !strings.Contains(err.Error(), "default/a") || !strings.Contains(err.Error(), "never") {
 		t.Errorf("error is %v", err)
 	}
@@ -168,7 +169,7 @@ func TestDrainRunsOutOfPatience(t *testing.T) {
 func TestCordon(t *testing.T) {
 	ctx := context.Background()
 	theirs := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "theirs"}, Spec: corev1.NodeSpec{Unschedulable: true}}
-	c := &Client{Interface: fake.NewClientset(theirs, &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "ours"}})}
+	c := Of(kubeapitest.Over(&fake.NewClientset(theirs, &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "ours"}}).Fake))
 	state := func(n string) bool {
 		t.Helper()
 		o, err := c.CoreV1().Nodes().Get(ctx, n, metav1.GetOptions{})
@@ -198,7 +199,7 @@ func TestSetNode(t *testing.T) {
 	ctx := context.Background()
 	n := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "n", Labels: map[string]string{"other": "stays", "old": "goes"}, Annotations: map[string]string{labelsNote: "old"}},
 		Spec: corev1.NodeSpec{Taints: []corev1.Taint{{Key: "node.kubernetes.io/not-ready", Effect: corev1.TaintEffectNoSchedule}, {Key: "old", Effect: corev1.TaintEffectNoSchedule}}}}
-	c := &Client{Interface: fake.NewClientset(n)}
+	c := Of(kubeapitest.Over(&fake.NewClientset(n).Fake))
 	want, taints := map[string]string{"work": "intake"}, []corev1.Taint{{Key: "work", Value: "x", Effect: corev1.TaintEffectNoSchedule}}
 	if d := NodeDiffers(n, want, taints); !slices.Equal(d, []string{"label old too much", "new label work=intake", "taint old:NoSchedule too much", "taint work=x:NoSchedule"}) {
 		t.Errorf("differs by %q", d)
@@ -221,7 +222,7 @@ func TestSetNode(t *testing.T) {
 // Add-ons are installed once, moved when the set changes, and found again.
 func TestAddOns(t *testing.T) {
 	ctx := context.Background()
-	c := &Client{Interface: fake.NewClientset()}
+	c := Of(kubeapitest.Over(&fake.NewClientset().Fake))
 	for _, v := range []string{"v1.36.3", "v1.37.2", "v1.37.2"} {
 		top, err := coretest.Cluster(v, 1, 1, topology.Memory{})
 		if err != nil {

@@ -10,6 +10,8 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/client-go/kubernetes/fake"
+
+	"verbund/internal/kubeapi/kubeapitest"
 )
 
 func TestLed(t *testing.T) {
@@ -29,7 +31,7 @@ func TestLed(t *testing.T) {
 		{"let go", []runtime.Object{lease("kube-controller-manager", "", 0), lease("kube-scheduler", "b", 0)}, "no kube-controller-manager leads"},
 		{"silent", []runtime.Object{lease("kube-controller-manager", "a", 0), lease("kube-scheduler", "b", 7*time.Second)}, "the kube-scheduler that led last has not renewed its lease for 7s"},
 	} {
-		got, err := Of(fake.NewClientset(x.has...)).Led(context.Background(), now)
+		got, err := Of(kubeapitest.Over(&fake.NewClientset(x.has...).Fake)).Led(context.Background(), now)
 		if err != nil || !strings.HasPrefix(got, x.want) || (got == "") != (x.want == "") {
 			t.Errorf("%s: %q, %v", x.name, got, err)
 		}

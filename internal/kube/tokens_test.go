@@ -12,6 +12,8 @@ import (
 	rbacv1 "k8s.io/api/rbac/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/kubernetes/fake"
+
+	"verbund/internal/kubeapi/kubeapitest"
 )
 
 // A token is a Secret as Kubernetes has it; its uses are counted down, and one
@@ -19,7 +21,7 @@ import (
 func TestTokens(t *testing.T) {
 	ctx := context.Background()
 	foreign := &corev1.Secret{ObjectMeta: metav1.ObjectMeta{Name: "bootstrap-token-zzzzzz", Namespace: "kube-system"}, Type: corev1.SecretTypeBootstrapToken}
-	c := &Client{Interface: fake.NewClientset(foreign)}
+	c := Of(kubeapitest.Over(&fake.NewClientset(foreign).Fake))
 	tok, text, err := c.IssueToken(ctx, Token{Pool: "gauges", Left: 2, Ends: time.Now().Add(time.Hour)})
 	if err != nil || len(text) != 23 || !strings.HasPrefix(text, tok.ID+".") {
 		t.Fatalf("%+v %q %v", tok, text, err)
@@ -64,7 +66,7 @@ func TestTokens(t *testing.T) {
 // A request is decided once.
 func TestJudge(t *testing.T) {
 	ctx := context.Background()
-	c := &Client{Interface: fake.NewClientset(&certv1.CertificateSigningRequest{ObjectMeta: metav1.ObjectMeta{Name: "one"}, Spec: certv1.CertificateSigningRequestSpec{Username: "system:bootstrap:abcdef", SignerName: "s", Usages: []certv1.KeyUsage{certv1.UsageClientAuth}}})}
+	c := Of(kubeapitest.Over(&fake.NewClientset(&certv1.CertificateSigningRequest{ObjectMeta: metav1.ObjectMeta{Name: "one"}, Spec: certv1.CertificateSigningRequestSpec{Username: "system:bootstrap:abcdef", SignerName: "s", Usages: []certv1.KeyUsage{certv1.UsageClientAuth}}}).Fake))
 	rs, err := c.Requests(ctx)
 	if err != nil || len(rs) != 1 || rs[0].State != "waits" || rs[0].Token() != "abcdef" || rs[0].ForDecision().Usages[0] != "client auth" {
 		t.Fatalf("%+v, %v", rs, err)
@@ -82,10 +84,10 @@ func TestJudge(t *testing.T) {
 
 // What a person may do is told from role bindings, by name or by group.
 func TestRights(t *testing.T) {
-	c := &Client{Interface: fake.NewClientset(
+	c := Of(kubeapitest.Over(&fake.NewClientset(
 		&rbacv1.ClusterRoleBinding{ObjectMeta: metav1.ObjectMeta{Name: "a"}, Subjects: []rbacv1.Subject{{Kind: "Group", Name: "readers"}}, RoleRef: rbacv1.RoleRef{Name: "view"}},
 		&rbacv1.RoleBinding{ObjectMeta: metav1.ObjectMeta{Name: "b", Namespace: "tides"}, Subjects: []rbacv1.Subject{{Kind: "User", Name: "mara"}}, RoleRef: rbacv1.RoleRef{Name: "edit"}},
-		&rbacv1.ClusterRoleBinding{ObjectMeta: metav1.ObjectMeta{Name: "c"}, Subjects: []rbacv1.Subject{{Kind: "User", Name: "nils"}, {Kind: "ServiceAccount", Name: "mara"}}, RoleRef: rbacv1.RoleRef{Name: "cluster-admin"}})}
+		&rbacv1.ClusterRoleBinding{ObjectMeta: metav1.ObjectMeta{Name: "c"}, Subjects: []rbacv1.Subject{{Kind: "User", Name: "nils"}, {Kind: "ServiceAccount", Name: "mara"}}, RoleRef: rbacv1.RoleRef{Name: "cluster-admin"}}).Fake))
 	got, err := c.Rights(context.Background(), "mara", []string{"readers"})
 	if want := "role view in the whole cluster, through group readers; role edit in namespace tides, by name"; err != nil || strings.Join(got, "; ") != want {
 		t.Errorf("%q, %v", got, err)

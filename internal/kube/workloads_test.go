@@ -7,6 +7,8 @@ import (
 	appsv1 "k8s.io/api/apps/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/kubernetes/fake"
+
+	"verbund/internal/kubeapi/kubeapitest"
 )
 
 // Workloads of every kind are named that have not what they want, and no others: neither what a
@@ -17,7 +19,7 @@ func TestWanting(t *testing.T) {
 	owned := at("tides", "owned")
 	yes := true
 	owned.OwnerReferences = []metav1.OwnerReference{{Kind: "Deployment", Name: "half", Controller: &yes}}
-	c := Of(fake.NewClientset(
+	c := Of(kubeapitest.Over(&fake.NewClientset(
 		&appsv1.Deployment{ObjectMeta: at("tides", "half"), Spec: appsv1.DeploymentSpec{Replicas: n(4)}, Status: appsv1.DeploymentStatus{AvailableReplicas: 2}},
 		&appsv1.Deployment{ObjectMeta: at("tides", "whole"), Spec: appsv1.DeploymentSpec{Replicas: n(2)}, Status: appsv1.DeploymentStatus{AvailableReplicas: 2}},
 		&appsv1.Deployment{ObjectMeta: at("tides", "none-wanted"), Spec: appsv1.DeploymentSpec{Replicas: n(0)}},
@@ -27,7 +29,7 @@ func TestWanting(t *testing.T) {
 		&appsv1.DaemonSet{ObjectMeta: at("tides", "every"), Status: appsv1.DaemonSetStatus{DesiredNumberScheduled: 5, NumberAvailable: 4}},
 		&appsv1.ReplicaSet{ObjectMeta: owned, Spec: appsv1.ReplicaSetSpec{Replicas: n(4)}},
 		&appsv1.ReplicaSet{ObjectMeta: at("tides", "alone"), Spec: appsv1.ReplicaSetSpec{Replicas: n(1)}, Status: appsv1.ReplicaSetStatus{}},
-	))
+	).Fake))
 	ws, err := c.Wanting(t.Context())
 	want := "[ReplicaSet tides/alone has 0 of 1 pods Deployment tides/unsaid has 0 of 1 pods DaemonSet tides/every has 4 of 5 pods Deployment tides/half has 2 of 4 pods StatefulSet tides/store has 1 of 3 pods]"
 	if got := fmt.Sprint(ws); err != nil || got != want {

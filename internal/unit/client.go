@@ -1,19 +1,15 @@
 package unit
 
 import (
-	"context"
 	"crypto/tls"
 	"fmt"
-	"sync"
 	"time"
 
-	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
-	"k8s.io/client-go/tools/leaderelection"
-	"k8s.io/client-go/tools/leaderelection/resourcelock"
+
+	"verbund/internal/kubeapi"
 )
 
 // Current reads the current context of a kubeconfig of the machine.
@@ -69,62 +65,10 @@ func Config(m Machine, file string) (*rest.Config, error) {
 }
 
 // Client is Config with a typed client.
-func Client(m Machine, file string) (*kubernetes.Clientset, error) {
+func Client(m Machine, file string) (*kubeapi.Clients, error) {
 	cfg, err := Config(m, file)
 	if err != nil {
 		return nil, err
 	}
-	return kubernetes.NewForConfig(cfg)
-}
-
-// Term is how a lease on leading is kept.
-type Term struct{ Lease, Renew, Retry time.Duration }
-
-// Lead runs work while the holder has the lease of a name, again and again until ctx ends: who
-// loses it, since nobody answered for as long as it may last, is a candidate again. A leader
-// that stops in order gives the lease back.
-func Lead(ctx context.Context, m Machine, c kubernetes.Interface, name, holder string, t Term, work func(context.Context)) error {
-	for ctx.Err() == nil {
-		if err := LeadOnce(ctx, m, c, name, holder, t, work); err != nil {
-			return err
-		}
-		if ctx.Err() == nil {
-			m.Logf("the lease %s is lost; another may lead, and this one stands again", name)
-		}
-	}
-	return nil
-}
-
-// LeadOnce is like Lead, and returns when the lease is lost, after the work has ended.
-func LeadOnce(ctx context.Context, m Machine, c kubernetes.Interface, name, holder string, t Term, work func(context.Context)) error {
-	lock := &resourcelock.LeaseLock{LeaseMeta: metav1.ObjectMeta{Namespace: "kube-system", Name: name}, Client: c.CoordinationV1(), LockConfig: resourcelock.ResourceLockConfig{Identity: holder}}
-	// Whoever comes too late to begin does not begin: the elector starts it beside itself.
-	var turn sync.Mutex
-	done, begun, over := make(chan struct{}), false, false
-	le, err := leaderelection.NewLeaderElector(leaderelection.LeaderElectionConfig{Lock: lock, LeaseDuration: t.Lease, RenewDeadline: t.Renew, RetryPeriod: t.Retry, ReleaseOnCancel: true, Name: name,
-		Callbacks: leaderelection.LeaderCallbacks{
-			OnStartedLeading: func(ctx context.Context) {
-				defer close(done)
-				turn.Lock()
-				begun = !over
-				turn.Unlock()
-				if begun {
-					m.Logf("leading")
-					work(ctx)
-				}
-			},
-			OnStoppedLeading: func() {},
-		}})
-	if err != nil {
-		return Usage(err)
-	}
-	le.Run(ctx)
-	turn.Lock()
-	over = true
-	wait := begun
-	turn.Unlock()
-	if wait {
-		<-done
-	}
-	return nil
+	return kubeapi.NewForConfig(cfg)
 }

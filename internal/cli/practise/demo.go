@@ -24,7 +24,6 @@ import (
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/util/intstr"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
 
@@ -37,6 +36,7 @@ import (
 	"verbund/internal/engine/keep"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
+	"verbund/internal/kubeapi"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -341,7 +341,7 @@ func ailing(v *look.View) string {
 	return cmp.Or(strings.Join(v.Ailing(), "; "), "nothing ails")
 }
 
-func (d *demo) client() (*kubernetes.Clientset, error) {
+func (d *demo) client() (*kubeapi.Clients, error) {
 	file := filepath.Join(d.sub.Dir, "kubeconfig")
 	if err := d.do("access", "--person", "mara", "--merge", file); err != nil {
 		return nil, err
@@ -350,18 +350,18 @@ func (d *demo) client() (*kubernetes.Clientset, error) {
 }
 
 // reads is a client by the kubeconfig as it is now.
-func (d *demo) reads() (*kubernetes.Clientset, error) {
+func (d *demo) reads() (*kubeapi.Clients, error) {
 	cfg, err := clientcmd.BuildConfigFromFlags("", filepath.Join(d.sub.Dir, "kubeconfig"))
 	if err != nil {
 		return nil, err
 	}
 	cfg.QPS = -1
 	cfg.Timeout = 10 * time.Second
-	return kubernetes.NewForConfig(rest.CopyConfig(cfg))
+	return kubeapi.NewForConfig(rest.CopyConfig(cfg))
 }
 
 // application makes a Deployment of one of the shipped images, with a service.
-func application(ctx context.Context, k *kubernetes.Clientset, name, image string, replicas int32, nodePort int32) error {
+func application(ctx context.Context, k *kubeapi.Clients, name, image string, replicas int32, nodePort int32) error {
 	l := map[string]string{"app": name}
 	_, err := k.AppsV1().Deployments("default").Create(ctx, &appsv1.Deployment{ObjectMeta: metav1.ObjectMeta{Name: name}, Spec: appsv1.DeploymentSpec{Replicas: &replicas, Selector: &metav1.LabelSelector{MatchLabels: l},
 		Template: corev1.PodTemplateSpec{ObjectMeta: metav1.ObjectMeta{Labels: l}, Spec: corev1.PodSpec{Containers: []corev1.Container{{Name: name, Image: image, Ports: []corev1.ContainerPort{{ContainerPort: 8080}},
@@ -375,7 +375,7 @@ func application(ctx context.Context, k *kubernetes.Clientset, name, image strin
 }
 
 // available waits until all replicas of a Deployment serve.
-func available(ctx context.Context, k *kubernetes.Clientset, name string, most time.Duration) error {
+func available(ctx context.Context, k *kubeapi.Clients, name string, most time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
 	return poll(ctx, func() bool {
@@ -397,7 +397,7 @@ func poll(ctx context.Context, ok func() bool) error {
 	return nil
 }
 
-func (d *demo) deploy() (*kubernetes.Clientset, error) {
+func (d *demo) deploy() (*kubeapi.Clients, error) {
 	d.stage("Run an application", "tidetable, four pods and a disruption budget that wants three of them; it answers at every node's\n   port 30080 and, through the balancer, at port 8080.")
 	k, err := d.client()
 	if err != nil {
@@ -571,7 +571,7 @@ func (m *meter) stop() {
 	m.ended.Wait()
 }
 
-func (d *demo) lose(k *kubernetes.Clientset) error {
+func (d *demo) lose(k *kubeapi.Clients) error {
 	name := demoCluster + "-control-2"
 	d.stage("Lose a control-plane machine", "The plug of "+name+" is pulled. Two of three members are a quorum: the API goes on answering,\n   and converge brings the machine back. From here on the requests to tidetable are counted.")
 	if err := d.do("site", "power", name, "cut"); err != nil {
@@ -622,7 +622,7 @@ func (d *demo) lose(k *kubernetes.Clientset) error {
 	return nil
 }
 
-func (d *demo) upgrade(k *kubernetes.Clientset) error {
+func (d *demo) upgrade(k *kubeapi.Clients) error {
 	_, to := d.hop()
 	s, c, err := d.session()
 	if err != nil {

@@ -23,6 +23,7 @@ import (
 	"verbund/internal/engine/sessiontest"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/kube"
+	"verbund/internal/kubeapi/kubeapitest"
 	"verbund/internal/machine"
 	"verbund/internal/site"
 	"verbund/internal/store"
@@ -83,7 +84,7 @@ func New(t testing.TB, workers int, objects ...runtime.Object) *World {
 			return m, nil
 		},
 		Datastore: func([]string, *tls.Config) session.Datastore { return w.Members },
-		API:       func(kube.Access) (*kube.Client, error) { return kube.Of(w.API), nil },
+		API:       func(kube.Access) (*kube.Client, error) { return kube.Of(kubeapitest.Over(&w.API.Fake)), nil },
 	}
 	return w
 }

@@ -10,6 +10,7 @@ import (
 	"k8s.io/client-go/kubernetes/fake"
 
 	"verbund/internal/kube"
+	"verbund/internal/kubeapi/kubeapitest"
 )
 
 // What was acknowledged and is not there, or holds something else, is lost; what was not
@@ -19,7 +20,7 @@ func TestReadBack(t *testing.T) {
 		return &corev1.ConfigMap{ObjectMeta: metav1.ObjectMeta{Namespace: "n", Name: name, Labels: map[string]string{mark: "id"}}, Data: map[string]string{"name": data}}
 	}
 	api := fake.NewClientset(written("a", "a"), written("b", "other"), written("unsure", "unsure"))
-	g := &Gauge{k: kube.Of(api), namespace: "n", id: "id", stop: func() {}, began: time.Now()}
+	g := &Gauge{k: kube.Of(kubeapitest.Over(&api.Fake)), namespace: "n", id: "id", stop: func() {}, began: time.Now()}
 	for _, n := range []string{"a", "b", "c"} {
 		g.acks = append(g.acks, ack{n, time.Now()})
 	}

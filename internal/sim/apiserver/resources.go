@@ -6,7 +6,8 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/runtime/schema"
-	"k8s.io/client-go/kubernetes/scheme"
+
+	"verbund/internal/kubeapi"
 )
 
 // resource is one kind of thing that the server keeps.
@@ -91,7 +92,7 @@ func (r *resource) key(ns, name string) string { return r.prefix(ns) + name }
 
 // make returns an empty object of the resource's kind.
 func (r *resource) make() (runtime.Object, error) {
-	o, err := scheme.Scheme.New(r.gvk())
+	o, err := kubeapi.Scheme.New(r.gvk())
 	if err == nil {
 		o.GetObjectKind().SetGroupVersionKind(r.gvk())
 	}

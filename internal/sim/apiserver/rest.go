@@ -31,9 +31,10 @@ import (
 	"k8s.io/apimachinery/pkg/util/strategicpatch"
 	"k8s.io/apimachinery/pkg/util/uuid"
 	"k8s.io/apimachinery/pkg/util/validation/field"
-	"k8s.io/client-go/kubernetes/scheme"
 	sjson "sigs.k8s.io/json"
 	"sigs.k8s.io/yaml"
+
+	"verbund/internal/kubeapi"
 )
 
 // maxBody is the largest request that is read.
@@ -119,7 +120,7 @@ func body(r *http.Request) ([]byte, error) {
 	switch {
 	case strings.Contains(ct, "vnd.kubernetes.protobuf") && len(b) > 0:
 		// The Go client sends protobuf; everything behind this line is JSON.
-		o, _, err := scheme.Codecs.UniversalDeserializer().Decode(b, nil, nil)
+		o, _, err := kubeapi.Codecs.UniversalDeserializer().Decode(b, nil, nil)
 		if err != nil {
 			return nil, apierrors.NewBadRequest(err.Error())
 		}

@@ -17,12 +17,11 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/types"
-	"k8s.io/client-go/informers"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/metadata"
 	"k8s.io/client-go/tools/cache"
 	"k8s.io/client-go/tools/record"
 
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
 	"verbund/internal/sim/serve"
@@ -31,7 +30,7 @@ import (
 // state is what the controllers share: a client and caches of everything.
 type state struct {
 	e     *host.Env
-	c     kubernetes.Interface
+	c     *kubeapi.Clients
 	grace time.Duration
 	cidr  netip.Prefix
 	mask  int                  // length of each node's range
@@ -98,7 +97,7 @@ func Manager(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return err
 	}
-	c, err := kubernetes.NewForConfig(cfg)
+	c, err := kubeapi.NewForConfig(cfg)
 	if err != nil {
 		return err
 	}
@@ -122,12 +121,11 @@ func Manager(ctx context.Context, e *host.Env) error {
 
 // run starts the caches and the controllers, and waits for all of them.
 func (s *state) run(ctx context.Context) {
-	f := informers.NewSharedInformerFactory(s.c, 0)
-	s.nodes, s.pods, s.services = f.Core().V1().Nodes().Informer(), f.Core().V1().Pods().Informer(), f.Core().V1().Services().Informer()
-	s.slices, s.deployments, s.sets = f.Discovery().V1().EndpointSlices().Informer(), f.Apps().V1().Deployments().Informer(), f.Apps().V1().ReplicaSets().Informer()
-	s.daemons, s.budgets, s.namespaces = f.Apps().V1().DaemonSets().Informer(), f.Policy().V1().PodDisruptionBudgets().Informer(), f.Core().V1().Namespaces().Informer()
-	s.accounts, s.leases = f.Core().V1().ServiceAccounts().Informer(), f.Coordination().V1().Leases().Informer()
-	s.csrs = f.Certificates().V1().CertificateSigningRequests().Informer()
+	s.nodes, s.pods, s.services = s.c.CoreV1().Nodes().Cache(), s.c.CoreV1().Pods("").Cache(), s.c.CoreV1().Services("").Cache()
+	s.slices, s.deployments, s.sets = s.c.DiscoveryV1().EndpointSlices("").Cache(), s.c.AppsV1().Deployments("").Cache(), s.c.AppsV1().ReplicaSets("").Cache()
+	s.daemons, s.budgets, s.namespaces = s.c.AppsV1().DaemonSets("").Cache(), s.c.PolicyV1().PodDisruptionBudgets("").Cache(), s.c.CoreV1().Namespaces().Cache()
+	s.accounts, s.leases = s.c.CoreV1().ServiceAccounts("").Cache(), s.c.CoordinationV1().Leases("").Cache()
+	s.csrs = s.c.CertificatesV1().CertificateSigningRequests().Cache()
 	s.keepAll(ctx)
 	s.events = kubeclient.Recorder(ctx, s.e, s.c, "kube-controller-manager")
 	var wg sync.WaitGroup
@@ -152,7 +150,7 @@ func (s *state) run(ctx context.Context) {
 	watch("taints", time.Second, s.evictTainted, s.pods, s.nodes)
 	watch("requests", time.Second, s.signRequests, s.csrs)
 	watch("namespaces", time.Second, s.syncNamespaces, s.namespaces)
-	f.Start(ctx.Done())
+	kubeapi.Run(ctx, s.nodes, s.pods, s.services, s.slices, s.deployments, s.sets, s.daemons, s.budgets, s.namespaces, s.accounts, s.leases, s.csrs)
 	wg.Wait()
 }
 

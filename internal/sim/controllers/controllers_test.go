@@ -10,9 +10,10 @@ import (
 	"k8s.io/apimachinery/pkg/api/resource"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/types"
-	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes/fake"
 	"k8s.io/client-go/tools/record"
+
+	"verbund/internal/kubeapi/kubeapitest"
 )
 
 // A node is silent when its lease is not renewed at the API; one that seems so
@@ -26,9 +27,8 @@ func TestNodeLife(t *testing.T) {
 		at := metav1.NewMicroTime(began.Add(renewed))
 		return &coordv1.Lease{ObjectMeta: metav1.ObjectMeta{Name: name, Namespace: "kube-node-lease"}, Spec: coordv1.LeaseSpec{RenewTime: &at}}
 	}
-	c := fake.NewClientset()
-	f := informers.NewSharedInformerFactory(c, 0)
-	s := &state{c: c, events: record.NewFakeRecorder(10), grace: time.Hour, heard: map[types.UID]heard{}, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), leases: f.Coordination().V1().Leases().Informer()}
+	c := kubeapitest.Over(&fake.NewClientset().Fake)
+	s := &state{c: c, events: record.NewFakeRecorder(10), grace: time.Hour, heard: map[types.UID]heard{}, nodes: c.CoreV1().Nodes().Cache(), pods: c.CoreV1().Pods("").Cache(), leases: c.CoordinationV1().Leases("").Cache()}
 	for _, name := range []string{"lags", "silent", "well"} {
 		old := lease(name, -24*time.Hour) // the API was away for a day
 		_, err := c.CoreV1().Nodes().Create(t.Context(), node(name), metav1.CreateOptions{})

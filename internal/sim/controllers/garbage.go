@@ -15,8 +15,9 @@ import (
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/metadata"
-	"k8s.io/client-go/metadata/metadatainformer"
 	"k8s.io/client-go/tools/cache"
+
+	"verbund/internal/kubeapi"
 )
 
 // kept is a kind of objects that may own others, or be owned.
@@ -36,7 +37,6 @@ type thing struct {
 // keepAll lists every kind that the server keeps: those with a cache already, and
 // the others by their metadata alone.
 func (s *state) keepAll(ctx context.Context) {
-	f := metadatainformer.NewSharedInformerFactory(s.md, 0)
 	for _, k := range []kept{
 		{schema.GroupVersionResource{Version: "v1", Resource: "nodes"}, "Node", false, s.nodes},
 		{schema.GroupVersionResource{Version: "v1", Resource: "namespaces"}, "Namespace", false, s.namespaces},
@@ -58,11 +58,11 @@ func (s *state) keepAll(ctx context.Context) {
 		{schema.GroupVersionResource{Group: "rbac.authorization.k8s.io", Version: "v1", Resource: "clusterrolebindings"}, "ClusterRoleBinding", false, nil},
 	} {
 		if k.i == nil {
-			k.i = f.ForResource(k.gvr).Informer()
+			k.i = kubeapi.CacheOfMetadata(s.md.Resource(k.gvr))
+			kubeapi.Run(ctx, k.i)
 		}
 		s.kept = append(s.kept, &k)
 	}
-	f.Start(ctx.Done())
 }
 
 func (s *state) at(k *kept, ns string) metadata.ResourceInterface {

@@ -9,11 +9,12 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/types"
-	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes/fake"
 	metafake "k8s.io/client-go/metadata/fake"
 	"k8s.io/client-go/tools/cache"
 	"k8s.io/client-go/tools/record"
+
+	"verbund/internal/kubeapi/kubeapitest"
 )
 
 var configMaps = schema.GroupVersionResource{Version: "v1", Resource: "configmaps"}
@@ -26,10 +27,9 @@ func collector(t *testing.T, objects ...*metav1.PartialObjectMetadata) *state {
 		t.Fatal(err)
 	}
 	md := metafake.NewSimpleMetadataClient(sch)
-	c := fake.NewClientset()
-	f := informers.NewSharedInformerFactory(c, 0)
-	s := &state{c: c, md: md, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer()}
-	i := &held{SharedIndexInformer: f.Core().V1().ConfigMaps().Informer()}
+	c := kubeapitest.Over(&fake.NewClientset().Fake)
+	s := &state{c: c, md: md, nodes: c.CoreV1().Nodes().Cache(), pods: c.CoreV1().Pods("").Cache()}
+	i := &held{SharedIndexInformer: c.CoreV1().ConfigMaps("").Cache()}
 	s.kept = []*kept{{configMaps, "ConfigMap", true, i}}
 	for _, o := range objects {
 		o.TypeMeta = metav1.TypeMeta{APIVersion: "v1", Kind: "ConfigMap"}
@@ -106,9 +106,8 @@ func TestCollect(t *testing.T) {
 // A pod leaves a node whose NoExecute taint it does not tolerate, at once, or
 // after the time for which it does.
 func TestEvictTainted(t *testing.T) {
-	c := fake.NewClientset()
-	f := informers.NewSharedInformerFactory(c, 0)
-	s := &state{c: c, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), tainted: map[string]time.Time{}, events: record.NewFakeRecorder(20)}
+	c := kubeapitest.Over(&fake.NewClientset().Fake)
+	s := &state{c: c, nodes: c.CoreV1().Nodes().Cache(), pods: c.CoreV1().Pods("").Cache(), tainted: map[string]time.Time{}, events: record.NewFakeRecorder(20)}
 	ago := metav1.NewTime(time.Now().Add(-time.Minute))
 	n := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "n"}, Spec: corev1.NodeSpec{Taints: []corev1.Taint{{Key: "flood", Effect: corev1.TaintEffectNoExecute, TimeAdded: &ago}, {Key: "soft", Effect: corev1.TaintEffectNoSchedule}}}}
 	if err := s.nodes.GetStore().Add(n); err != nil {
@@ -141,8 +140,8 @@ func TestEvictTainted(t *testing.T) {
 
 // A taint that went and comes again is tolerated from its second coming on.
 func TestTaintComesAgain(t *testing.T) {
-	f := informers.NewSharedInformerFactory(fake.NewClientset(), 0)
-	s := &state{nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), tainted: map[string]time.Time{}}
+	c := kubeapitest.Over(&fake.NewClientset().Fake)
+	s := &state{nodes: c.CoreV1().Nodes().Cache(), pods: c.CoreV1().Pods("").Cache(), tainted: map[string]time.Time{}}
 	flood := corev1.Taint{Key: "flood", Effect: corev1.TaintEffectNoExecute}
 	round := func(taints ...corev1.Taint) {
 		t.Helper()

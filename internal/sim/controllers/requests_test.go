@@ -17,10 +17,10 @@ import (
 	"github.com/spf13/pflag"
 	certv1 "k8s.io/api/certificates/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/client-go/informers"
 	"k8s.io/client-go/kubernetes/fake"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/kubeapi/kubeapitest"
 	"verbund/internal/sim/host"
 )
 
@@ -87,8 +87,8 @@ func TestSignersSignTheirKind(t *testing.T) {
 		approved(t, "anybody", certv1.KubeAPIServerClientSignerName, certv1.UsageDigitalSignature, certv1.UsageClientAuth),
 		approved(t, "serving", trust.KubeletServingSigner, certv1.UsageDigitalSignature, certv1.UsageServerAuth),
 	}
-	c := fake.NewClientset()
-	s := &state{c: c, sign: sign, csrs: informers.NewSharedInformerFactory(c, 0).Certificates().V1().CertificateSigningRequests().Informer()}
+	c := kubeapitest.Over(&fake.NewClientset().Fake)
+	s := &state{c: c, sign: sign, csrs: c.CertificatesV1().CertificateSigningRequests().Cache()}
 	for _, csr := range all {
 		if _, err := c.CertificatesV1().CertificateSigningRequests().Create(t.Context(), csr, metav1.CreateOptions{}); err != nil {
 			t.Fatal(err)

@@ -14,11 +14,11 @@ import (
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/labels"
-	"k8s.io/client-go/informers"
 	"k8s.io/client-go/tools/cache"
 	"k8s.io/component-helpers/resource"
 	schedv1 "k8s.io/kube-scheduler/config/v1"
 
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
 	"verbund/internal/sim/serve"
@@ -61,12 +61,11 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 	e.Ready()
 	le := cfg.LeaderElection
 	return kubeclient.Lead(ctx, e, c, "kube-scheduler", le.LeaseDuration.Duration, le.RenewDeadline.Duration, le.RetryPeriod.Duration, func(ctx context.Context) {
-		f := informers.NewSharedInformerFactory(c, 0)
-		s := &state{e: e, c: c, nodes: f.Core().V1().Nodes().Informer(), pods: f.Core().V1().Pods().Informer(), events: kubeclient.Recorder(ctx, e, c, "default-scheduler")}
+		s := &state{e: e, c: c, nodes: c.CoreV1().Nodes().Cache(), pods: c.CoreV1().Pods("").Cache(), events: kubeclient.Recorder(ctx, e, c, "default-scheduler")}
 		poke := make(chan struct{}, 1)
 		s.nodes.AddEventHandler(Poker(poke))
 		s.pods.AddEventHandler(Poker(poke))
-		f.Start(ctx.Done())
+		kubeapi.Run(ctx, s.nodes, s.pods)
 		if !cache.WaitForCacheSync(ctx.Done(), s.nodes.HasSynced, s.pods.HasSynced) {
 			return
 		}

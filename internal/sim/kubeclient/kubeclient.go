@@ -19,13 +19,13 @@ import (
 	"time"
 
 	corev1 "k8s.io/api/core/v1"
-	"k8s.io/client-go/kubernetes"
-	"k8s.io/client-go/kubernetes/scheme"
-	typedcorev1 "k8s.io/client-go/kubernetes/typed/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/rest"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 	"k8s.io/client-go/tools/record"
 
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/serve"
 	"verbund/internal/unit"
@@ -40,7 +40,7 @@ func Current(h *host.Host, file string) (*clientcmdapi.Cluster, *clientcmdapi.Au
 func Config(e *host.Env, file string) (*rest.Config, error) { return unit.Config(host.Ours(e), file) }
 
 // Client is Config with a typed client.
-func Client(e *host.Env, file string) (*kubernetes.Clientset, error) {
+func Client(e *host.Env, file string) (*kubeapi.Clients, error) {
 	return unit.Client(host.Ours(e), file)
 }
 
@@ -78,9 +78,24 @@ func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, suites 
 }
 
 // Recorder writes events in a component's name until ctx ends.
-func Recorder(ctx context.Context, e *host.Env, c kubernetes.Interface, component string) record.EventRecorder {
+func Recorder(ctx context.Context, e *host.Env, c *kubeapi.Clients, component string) record.EventRecorder {
 	b := record.NewBroadcaster(record.WithContext(ctx))
-	b.StartRecordingToSink(&typedcorev1.EventSinkImpl{Interface: c.CoreV1().Events("")})
+	b.StartRecordingToSink(sink{c})
 	context.AfterFunc(ctx, b.Shutdown)
-	return b.NewRecorder(scheme.Scheme, corev1.EventSource{Component: component, Host: e.Host.Spec.Name})
+	return b.NewRecorder(kubeapi.Scheme, corev1.EventSource{Component: component, Host: e.Host.Spec.Name})
+}
+
+// sink takes events to the API, each into its own namespace.
+type sink struct{ c *kubeapi.Clients }
+
+func (s sink) Create(e *corev1.Event) (*corev1.Event, error) {
+	return s.c.CoreV1().Events(e.Namespace).Create(context.TODO(), e, metav1.CreateOptions{})
+}
+
+func (s sink) Update(e *corev1.Event) (*corev1.Event, error) {
+	return s.c.CoreV1().Events(e.Namespace).Update(context.TODO(), e, metav1.UpdateOptions{})
+}
+
+func (s sink) Patch(e *corev1.Event, data []byte) (*corev1.Event, error) {
+	return s.c.CoreV1().Events(e.Namespace).Patch(context.TODO(), e.Name, types.StrategicMergePatchType, data, metav1.PatchOptions{})
 }

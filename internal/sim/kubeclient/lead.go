@@ -10,9 +10,8 @@ import (
 
 	coordinationv1 "k8s.io/api/coordination/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/client-go/kubernetes"
-	typed "k8s.io/client-go/kubernetes/typed/coordination/v1"
 
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/host"
 	"verbund/internal/unit"
 )
@@ -20,17 +19,17 @@ import (
 // Lead runs work while this machine holds the lease. It ends with an error when the lease is
 // lost, as components of Kubernetes do; who starts it is to start it again. A leader that stops
 // in order gives the lease back.
-func Lead(ctx context.Context, e *host.Env, c kubernetes.Interface, name string, lease, renew, retry time.Duration, work func(context.Context)) error {
+func Lead(ctx context.Context, e *host.Env, c *kubeapi.Clients, name string, lease, renew, retry time.Duration, work func(context.Context)) error {
 	id := fmt.Sprintf("%s_%d_%s", e.Host.Spec.Name, os.Getpid(), e.Host.BootID)
-	return host.ExitOf(lead(ctx, host.Ours(e), c, e.Host.LeadsLost, name, id, unit.Term{Lease: lease, Renew: renew, Retry: retry}, func(ctx context.Context) {
+	return host.ExitOf(lead(ctx, host.Ours(e), c.CoordinationV1().Leases("kube-system"), e.Host.LeadsLost, name, id, unit.Term{Lease: lease, Renew: renew, Retry: retry}, func(ctx context.Context) {
 		defer e.Catch()
 		work(ctx)
 	}))
 }
 
 // lead is Lead where lost says how often the machine has lost what leads on it.
-func lead(ctx context.Context, m unit.Machine, c kubernetes.Interface, lost func() int, name, id string, t unit.Term, work func(context.Context)) error {
-	k := &keeper{Interface: c, lost: lost}
+func lead(ctx context.Context, m unit.Machine, ls unit.Leases, lost func() int, name, id string, t unit.Term, work func(context.Context)) error {
+	k := &keeper{Leases: ls, lost: lost}
 	k.since.Store(stands)
 	err := unit.LeadOnce(ctx, m, k, name, id, t, func(ctx context.Context) {
 		k.since.Store(int64(lost()))
@@ -45,35 +44,17 @@ func lead(ctx context.Context, m unit.Machine, c kubernetes.Interface, lost func
 // stands is a candidate that does not lead yet.
 const stands = -1
 
-// keeper is a client whose leader cannot renew its lease any more once its machine has lost the
-// lead, as one whose requests do not come through.
+// keeper is who cannot renew its lease any more once its machine has lost the lead, as one whose
+// requests do not come through.
 type keeper struct {
-	kubernetes.Interface
+	unit.Leases
 	lost  func() int
 	since atomic.Int64 // how often the lead had been lost when this one began to lead
 }
 
-func (k *keeper) CoordinationV1() typed.CoordinationV1Interface {
-	return leases{k.Interface.CoordinationV1(), k}
-}
-
-type leases struct {
-	typed.CoordinationV1Interface
-	k *keeper
-}
-
-func (l leases) Leases(namespace string) typed.LeaseInterface {
-	return renewed{l.CoordinationV1Interface.Leases(namespace), l.k}
-}
-
-type renewed struct {
-	typed.LeaseInterface
-	k *keeper
-}
-
-func (r renewed) Update(ctx context.Context, l *coordinationv1.Lease, o metav1.UpdateOptions) (*coordinationv1.Lease, error) {
-	if since := r.k.since.Load(); since != stands && int64(r.k.lost()) > since {
+func (k *keeper) Update(ctx context.Context, l *coordinationv1.Lease, o metav1.UpdateOptions) (*coordinationv1.Lease, error) {
+	if since := k.since.Load(); since != stands && int64(k.lost()) > since {
 		return nil, context.DeadlineExceeded
 	}
-	return r.LeaseInterface.Update(ctx, l, o)
+	return k.Leases.Update(ctx, l, o)
 }

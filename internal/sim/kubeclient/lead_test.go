@@ -21,7 +21,7 @@ func TestLosesItsLead(t *testing.T) {
 	many := func() int { return int(lost.Load()) }
 	lost.Store(3) // before this one began
 	ended := false
-	err := lead(t.Context(), unit.Here{}, c, many, "kube-scheduler", "a", term, func(ctx context.Context) {
+	err := lead(t.Context(), unit.Here{}, c.CoordinationV1().Leases("kube-system"), many, "kube-scheduler", "a", term, func(ctx context.Context) {
 		lost.Add(1)
 		<-ctx.Done()
 		ended = true
@@ -32,7 +32,7 @@ func TestLosesItsLead(t *testing.T) {
 	ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer stop()
 	led := false
-	if err := lead(ctx, unit.Here{}, c, many, "kube-scheduler", "b", term, func(context.Context) {
+	if err := lead(ctx, unit.Here{}, c.CoordinationV1().Leases("kube-system"), many, "kube-scheduler", "b", term, func(context.Context) {
 		led = true
 		stop()
 	}); err != nil || !led {

@@ -24,13 +24,13 @@ import (
 
 	certv1 "k8s.io/api/certificates/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/clientcmd"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 	"k8s.io/client-go/util/connrotation"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
@@ -53,7 +53,7 @@ type certificates struct {
 // identify finds out as whom the kubelet talks to the API: with its own
 // certificate, with the one in its kubeconfig, or, when it has neither, with
 // the one that it asks for with its enrolment token.
-func (c *certificates) identify(ctx context.Context, kubeconfig, enrolment string) (*kubernetes.Clientset, error) {
+func (c *certificates) identify(ctx context.Context, kubeconfig, enrolment string) (*kubeapi.Clients, error) {
 	e := c.k.e
 	c.conns = connrotation.NewDialer(e.Dial)
 	if own, err := c.load(c.file(trust.KubeletClientFile)); err == nil && c.k.cfg.RotateCertificates {
@@ -86,7 +86,7 @@ func (c *certificates) identify(ctx context.Context, kubeconfig, enrolment strin
 		defer c.mu.Unlock()
 		return c.client, nil
 	}}}
-	return kubernetes.NewForConfig(&rest.Config{Host: cluster.Server, Transport: t, QPS: -1})
+	return kubeapi.NewForConfig(&rest.Config{Host: cluster.Server, Transport: t, QPS: -1})
 }
 
 // file is where one of the kubelet's own files lies.
@@ -139,7 +139,7 @@ func (c *certificates) keyBeside(file string) string {
 
 // ask has a certificate signed, and writes it with its key to a file. It waits
 // for as long as it takes somebody to approve.
-func (c *certificates) ask(ctx context.Context, api kubernetes.Interface, signer, file string) (*tls.Certificate, error) {
+func (c *certificates) ask(ctx context.Context, api *kubeapi.Clients, signer, file string) (*tls.Certificate, error) {
 	k, h := c.k, c.k.e.Host
 	key, err := c.key(c.keyBeside(file))
 	if err != nil {
@@ -200,9 +200,9 @@ func (c *certificates) enrol(ctx context.Context, enrolment, kubeconfig string) 
 	e := c.k.e
 	for {
 		cfg, err := kubeclient.Config(e, enrolment)
-		var api *kubernetes.Clientset
+		var api *kubeapi.Clients
 		if err == nil {
-			api, err = kubernetes.NewForConfig(cfg)
+			api, err = kubeapi.NewForConfig(cfg)
 		}
 		if err == nil {
 			c.client, err = c.ask(ctx, api, trust.KubeletClientSigner, c.file(trust.KubeletClientFile))

@@ -26,13 +26,12 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/fields"
 	"k8s.io/apimachinery/pkg/types"
-	"k8s.io/client-go/informers"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/tools/cache"
 	"k8s.io/client-go/tools/record"
 	kubeletv1 "k8s.io/kubelet/config/v1beta1"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
@@ -41,7 +40,7 @@ import (
 
 type kubelet struct {
 	e      *host.Env
-	c      *kubernetes.Clientset
+	c      *kubeapi.Clients
 	cfg    kubeletv1.KubeletConfiguration
 	name   string
 	ip     netip.Addr
@@ -287,12 +286,11 @@ const (
 )
 
 func (k *kubelet) run(ctx context.Context) {
-	f := informers.NewSharedInformerFactoryWithOptions(k.c, 0, informers.WithTweakListOptions(func(o *metav1.ListOptions) {
+	pods := k.c.CoreV1().Pods("").CacheOf(func(o *metav1.ListOptions) {
 		o.FieldSelector = fields.OneTermEqualSelector("spec.nodeName", k.name).String()
-	}))
-	pods := f.Core().V1().Pods().Informer()
+	})
 	pods.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { k.nudge() }, UpdateFunc: func(any, any) { k.nudge() }, DeleteFunc: func(any) { k.nudge() }})
-	f.Start(ctx.Done())
+	kubeapi.Run(ctx, pods)
 	lease := time.NewTicker(time.Duration(k.cfg.NodeLeaseDurationSeconds) * time.Second / 4)
 	beat := time.NewTicker(max(k.cfg.NodeStatusUpdateFrequency.Duration, time.Second))
 	look := time.NewTimer(lookSoon)

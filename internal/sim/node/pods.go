@@ -19,12 +19,11 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/client-go/informers"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/cache"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/serve"
 )
 
@@ -37,12 +36,12 @@ const cniFile = "/etc/cni/net.d/10-fairway.conflist"
 
 // podClient is a client with the pod's service-account token. Where the API is
 // it learns from its environment, as pods do.
-func podClient(p *PodEnv) (*kubernetes.Clientset, error) {
+func podClient(p *PodEnv) (*kubeapi.Clients, error) {
 	env := map[string]string{}
 	for _, e := range p.Pod.Spec.Containers[0].Env {
 		env[e.Name] = e.Value
 	}
-	return kubernetes.NewForConfig(&rest.Config{Host: "https://" + net.JoinHostPort(env["KUBERNETES_SERVICE_HOST"], env["KUBERNETES_SERVICE_PORT"]), BearerTokenFile: p.Host.Path(p.Token), Dial: p.Host.Dial, QPS: -1,
+	return kubeapi.NewForConfig(&rest.Config{Host: "https://" + net.JoinHostPort(env["KUBERNETES_SERVICE_HOST"], env["KUBERNETES_SERVICE_PORT"]), BearerTokenFile: p.Host.Path(p.Token), Dial: p.Host.Dial, QPS: -1,
 		TLSClientConfig: rest.TLSClientConfig{CAFile: p.Host.Path(trust.Dir + "/" + string(trust.Cluster) + ".crt")}})
 }
 
@@ -80,8 +79,7 @@ func fairway(ctx context.Context, p *PodEnv) error {
 		return err
 	}
 	defer detach()
-	f := informers.NewSharedInformerFactory(c, 0)
-	nodes := f.Core().V1().Nodes().Informer()
+	nodes := c.CoreV1().Nodes().Cache()
 	poke := make(chan struct{}, 1)
 	if err := nodes.SetTransform(wayTo); err != nil {
 		return err
@@ -91,7 +89,7 @@ func fairway(ctx context.Context, p *PodEnv) error {
 			tap(poke)
 		}
 	}, DeleteFunc: func(any) { tap(poke) }})
-	f.Start(ctx.Done())
+	kubeapi.Run(ctx, nodes)
 	if !cache.WaitForCacheSync(ctx.Done(), nodes.HasSynced) {
 		return nil
 	}
@@ -347,9 +345,8 @@ func coredns(ctx context.Context, p *PodEnv) error {
 	if err != nil {
 		return err
 	}
-	f := informers.NewSharedInformerFactory(c, 0)
-	svcs := f.Core().V1().Services().Informer()
-	f.Start(ctx.Done())
+	svcs := c.CoreV1().Services("").Cache()
+	kubeapi.Run(ctx, svcs)
 	if !cache.WaitForCacheSync(ctx.Done(), svcs.HasSynced) {
 		return nil
 	}

@@ -13,10 +13,10 @@ import (
 	"github.com/spf13/pflag"
 	corev1 "k8s.io/api/core/v1"
 	discoveryv1 "k8s.io/api/discovery/v1"
-	"k8s.io/client-go/informers"
 	"k8s.io/client-go/tools/cache"
 	proxyv1 "k8s.io/kube-proxy/config/v1alpha1"
 
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/kubeclient"
 	"verbund/internal/unit"
@@ -56,8 +56,7 @@ func Proxy(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return err
 	}
-	f := informers.NewSharedInformerFactory(c, 0)
-	svcs, slices := f.Core().V1().Services().Informer(), f.Discovery().V1().EndpointSlices().Informer()
+	svcs, slices := c.CoreV1().Services("").Cache(), c.DiscoveryV1().EndpointSlices("").Cache()
 	poke := make(chan struct{}, 1)
 	nudge := cache.ResourceEventHandlerFuncs{AddFunc: func(any) { tap(poke) }, UpdateFunc: func(any, any) { tap(poke) }, DeleteFunc: func(any) { tap(poke) }}
 	svcs.AddEventHandler(nudge)
@@ -71,7 +70,7 @@ func Proxy(ctx context.Context, e *host.Env) error {
 	if err := kubeclient.Healthz(ctx, e, cfg.HealthzBindAddress, false, nil, synced); err != nil {
 		return err
 	}
-	f.Start(ctx.Done())
+	kubeapi.Run(ctx, svcs, slices)
 	e.Ready()
 	for cache.WaitForCacheSync(ctx.Done(), svcs.HasSynced, slices.HasSynced) {
 		p.install(svcs, slices)

@@ -17,11 +17,10 @@ import (
 	"github.com/spf13/pflag"
 	certv1 "k8s.io/api/certificates/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
-	"k8s.io/client-go/informers"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/tools/cache"
 
 	"verbund/internal/core/trust"
+	"verbund/internal/kubeapi"
 	"verbund/internal/unit"
 )
 
@@ -35,7 +34,7 @@ type config struct {
 type approver struct {
 	m    unit.Machine
 	cfg  config
-	c    *kubernetes.Clientset
+	c    *kubeapi.Clients
 	left map[string]string // requests that it left alone, and why
 }
 
@@ -62,7 +61,7 @@ func Run(ctx context.Context, m unit.Machine, args []string) error {
 		return err
 	}
 	m.Ready()
-	return unit.Lead(ctx, m, a.c, "verbund-request-approver", a.cfg.Holder, unit.Term{Lease: 6 * time.Second, Renew: 4 * time.Second, Retry: 300 * time.Millisecond}, a.work)
+	return unit.Lead(ctx, m, a.c.CoordinationV1().Leases("kube-system"), "verbund-request-approver", a.cfg.Holder, unit.Term{Lease: 6 * time.Second, Renew: 4 * time.Second, Retry: 300 * time.Millisecond}, a.work)
 }
 
 // nodes reads who is expected, as it is now.
@@ -80,8 +79,7 @@ func (a *approver) nodes() ([]trust.ExpectedNode, error) {
 
 // work decides for as long as it holds the lease.
 func (a *approver) work(ctx context.Context) {
-	f := informers.NewSharedInformerFactory(a.c, 0)
-	i := f.Certificates().V1().CertificateSigningRequests().Informer()
+	i := a.c.CertificatesV1().CertificateSigningRequests().Cache()
 	poke := make(chan struct{}, 1)
 	tap := func() {
 		select {
@@ -90,7 +88,7 @@ func (a *approver) work(ctx context.Context) {
 		}
 	}
 	i.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { tap() }, UpdateFunc: func(any, any) { tap() }})
-	f.Start(ctx.Done())
+	kubeapi.Run(ctx, i)
 	// What did not fit a moment ago may fit now: somebody declared the node.
 	tick := time.NewTicker(2 * time.Second)
 	defer tick.Stop()
