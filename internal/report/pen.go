@@ -5,8 +5,9 @@ import (
 	"image/color"
 	"io"
 
+	"codeberg.org/go-fonts/liberation/liberationsansregular"
+	"golang.org/x/image/font/opentype"
 	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
@@ -29,14 +30,18 @@ func paint(w io.Writer, format string, height vg.Length, draw func(*pen)) error 
 	default:
 		return fmt.Errorf("there is no picture in format %q; choose svg or png", format)
 	}
-	fonts := font.NewCache(liberation.Collection())
-	face := func(size vg.Length) font.Face {
-		return fonts.Lookup(font.Font{Typeface: "Liberation", Variant: "Sans"}, size)
+	// One of the twelve that come with the library's collection is all that is written in.
+	ttf, err := opentype.Parse(liberationsansregular.TTF)
+	if err != nil {
+		return err
 	}
+	sans := font.Font{Typeface: "Liberation", Variant: "Sans"}
+	fonts := font.NewCache(font.Collection{{Font: sans, Face: ttf}})
+	face := func(size vg.Length) font.Face { return fonts.Lookup(sans, size) }
 	p := &pen{Canvas: c, body: face(textSize), small: face(9), head: face(15)}
 	p.box(0, 0, width, height, paper)
 	draw(p)
-	_, err := c.WriteTo(w)
+	_, err = c.WriteTo(w)
 	return err
 }
 
