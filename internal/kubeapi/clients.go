@@ -169,7 +169,7 @@ type Pods struct {
 
 // Bind gives a pod its node.
 func (p Pods) Bind(ctx context.Context, b *corev1.Binding, opts metav1.CreateOptions) error {
-	return p.on(p.c.Post()).Name(b.Name).VersionedParams(&opts, parameters).SubResource("binding").Body(b).Do(ctx).Error()
+	return p.c.Post().Namespace(p.namespace).Resource("pods").Name(b.Name).VersionedParams(&opts, parameters).SubResource("binding").Body(b).Do(ctx).Error()
 }
 
 // GetLogs asks for what a container has written.
@@ -246,7 +246,7 @@ type Evictions struct {
 
 // Evict asks a pod to leave, as its budgets allow.
 func (e Evictions) Evict(ctx context.Context, ev *policyv1.Eviction) error {
-	return e.c.Post().UseProtobufAsDefault().AbsPath("/api/v1").Namespace(e.namespace).Resource("pods").Name(ev.Name).SubResource("eviction").Body(ev).Do(ctx).Error()
+	return e.c.Post().AbsPath("/api/v1").Namespace(e.namespace).Resource("pods").Name(ev.Name).SubResource("eviction").Body(ev).Do(ctx).Error()
 }
 
 // ClusterRoleBindings are all of them.
