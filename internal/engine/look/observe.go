@@ -23,6 +23,7 @@ import (
 	"verbund/internal/kube"
 	"verbund/internal/machine"
 	"verbund/internal/site"
+	"verbund/internal/store"
 )
 
 // View is what was seen, with the topology it is to be held against.
@@ -144,6 +145,12 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 		return nil, err
 	}
 	v.Seen.Held = held != nil && !s.Unheld
+	if held != nil && s.Unheld && held.By == store.ByDeclaration {
+		if o, ok := v.Seen.Open[held.Group]; ok {
+			o.Held = true // as the word makes it that is about to be given
+			v.Seen.Open[held.Group] = o
+		}
+	}
 	if facts != nil {
 		if err := plan.Unchanged(c, facts); err != nil {
 			return nil, err
