@@ -137,19 +137,8 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 			return nil, err
 		}
 	}
-	if v.Seen.Open, err = s.Store.OpenWaves(); err != nil {
+	if err := seeRollout(s, v); err != nil {
 		return nil, err
-	}
-	held, err := s.Store.Held()
-	if err != nil {
-		return nil, err
-	}
-	v.Seen.Held = held != nil && !s.Unheld
-	if held != nil && s.Unheld && held.By == store.ByDeclaration {
-		if o, ok := v.Seen.Open[held.Group]; ok {
-			o.Held = true // as the word makes it that is about to be given
-			v.Seen.Open[held.Group] = o
-		}
 	}
 	if facts != nil {
 		if err := plan.Unchanged(c, facts); err != nil {
@@ -503,3 +492,22 @@ func MachineAt(ctx context.Context, s *session.Session, name string) (site.Machi
 
 // ErrNoMachine says that the site was seen, and has no such machine.
 var ErrNoMachine = errors.New("the site has no machine")
+
+// seeRollout sees where a roll-out stands by the memory: its open waves, and whether a person's
+// word is waited for. Whoever is about to give it sees what begins then.
+func seeRollout(s *session.Session, v *View) error {
+	var err error
+	if v.Seen.Open, err = s.Store.OpenWaves(); err != nil {
+		return err
+	}
+	held, err := s.Store.Held()
+	if err != nil || held == nil {
+		return err
+	}
+	v.Seen.Held = !s.Unheld
+	if o, ok := v.Seen.Open[held.Group]; ok && s.Unheld && held.By == store.ByDeclaration {
+		o.Held = true
+		v.Seen.Open[held.Group] = o
+	}
+	return nil
+}
