@@ -197,6 +197,13 @@ func TestRealVariants(t *testing.T) {
 	for _, d := range askAll(t, cfg) {
 		t.Error(d)
 	}
+	// A node that somebody deletes comes back with the next run, though its kubelet ran all the time.
+	if err := k.CoreV1().Nodes().Delete(t.Context(), "tidewatch-gauges-1", metav1.DeleteOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	w.fails(3, []string{"machine tidewatch-gauges-1 is not a node"}, "status")
+	w.fails(0, []string{"is started anew"}, "converge", "--yes")
+	w.soonWell("v1.37.2")
 	// A component that does not start shows why, from its own journal.
 	w.declare(`failCgroupV1: false`, "failCgroupV1: false, nodeStatusMaxImages: -7")
 	w.fails(1, []string{"kubelet.service", "nodeStatusMaxImages"}, "converge", "--yes")

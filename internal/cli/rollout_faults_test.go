@@ -199,4 +199,11 @@ func TestNodesComeAndGo(t *testing.T) {
 	}
 	w.ok("converge", "--yes")
 	w.well("v1.37.2")
+	// Deleted where nothing else is to be done, its kubelet does not make it again by itself.
+	if err := k.CoreV1().Nodes().Delete(ctx, "tidewatch-gauges-1", metav1.DeleteOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	w.fails(3, []string{"machine tidewatch-gauges-1 is not a node"}, "status")
+	w.fails(0, []string{"is started anew"}, "converge", "--yes")
+	w.well("v1.37.2")
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/tools/clientcmd"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
@@ -36,10 +38,35 @@ func (r *Run) startNode(ctx context.Context, s plan.Step, m topology.Machine) er
 			return err
 		}
 		if !m.ByToken || own.Client {
-			return c.Do(ctx, protocol.UnitsStart, nodeconf.UnitsOf(versions.Node)...)
+			return r.register(ctx, s, m, c)
 		}
 		return r.withKube(func(k *kube.Client) error { return r.enrol(ctx, s, m, c, k) })
 	})
+}
+
+// register starts what a node runs. A kubelet makes its node when it starts, and never again: one
+// that runs, and whose node somebody deleted or a backup does not have, is started anew.
+func (r *Run) register(ctx context.Context, s plan.Step, m topology.Machine, c session.Machine) error {
+	us, err := c.Units(ctx)
+	if err != nil {
+		return err
+	}
+	ran := slices.ContainsFunc(us, func(u protocol.UnitState) bool { return u.Name == nodeconf.UnitKubelet && u.State == "active" })
+	if err := c.Do(ctx, protocol.UnitsStart, nodeconf.UnitsOf(versions.Node)...); err != nil || !ran {
+		return err
+	}
+	gone := false
+	if err := r.withKube(func(k *kube.Client) error {
+		_, err := k.CoreV1().Nodes().Get(ctx, m.Name, metav1.GetOptions{})
+		if gone = apierrors.IsNotFound(err); gone {
+			return nil
+		}
+		return err
+	}); err != nil || !gone {
+		return err
+	}
+	r.Note(s, "its kubelet runs and its node is not there; it registers when it starts, and is started anew")
+	return c.Do(ctx, protocol.UnitsRestart, nodeconf.UnitKubelet)
 }
 
 // enrol has a kubelet ask for its first certificate, and approves that. One that

@@ -649,7 +649,13 @@ func (r *Run) writeBalancer(ctx context.Context, b topology.Machine) error {
 // drain cordons a node and evicts its pods, within the pool's patience.
 func (r *Run) drain(ctx context.Context, s plan.Step) error {
 	return r.withKube(func(k *kube.Client) error {
-		if err := k.Cordon(ctx, s.Machine, r.ID); err != nil {
+		err := k.Cordon(ctx, s.Machine, r.ID)
+		if apierrors.IsNotFound(err) {
+			// Somebody deleted it. What ran there the cluster has given up with it.
+			r.Note(s, "there is no such node, and nothing to be evicted; its kubelet makes it when it starts")
+			return nil
+		}
+		if err != nil {
 			return err
 		}
 		dctx, cancel := context.WithTimeout(ctx, s.Within)
@@ -659,7 +665,7 @@ func (r *Run) drain(ctx context.Context, s plan.Step) error {
 }
 
 // unnode takes a node out of the cluster. Its kubelet is stopped before, where it
-// can be: it would register anew. The API server that answered until now may be
+// can be: it would register when it is started anew. The API server that answered until now may be
 // on its way out: each try has a connection of its own.
 func (r *Run) unnode(ctx context.Context, name string) error {
 	if seen := r.View.Seen.Machines[name]; seen.Reached && seen.Units[nodeconf.UnitKubelet] != "" {

@@ -312,3 +312,46 @@ func TestReleaseOfWhatStays(t *testing.T) {
 		t.Errorf("%v; before it was given back was done %q", err, order)
 	}
 }
+
+// Where somebody deleted a node, there is nothing to be evicted from it, and its machine changes.
+func TestDrainOfNoNode(t *testing.T) {
+	w := enginetest.New(t, 1)
+	m, _ := w.Of(versions.Worker)
+	r, told := rolling(t, w)
+	if err := r.Steps(t.Context(), t.Context(), []plan.Step{{ID: "drain/" + m.Name, Kind: plan.Drain, Machine: m.Name, Within: time.Minute, Text: "empty it"}}); err != nil {
+		t.Fatal(err)
+	}
+	if !slices.ContainsFunc(*told, func(e store.Entry) bool { return strings.Contains(e.Text, "there is no such node") }) {
+		t.Errorf("nobody was told: %+v", *told)
+	}
+}
+
+// A kubelet that runs makes no node a second time: where its node is gone it is started anew, and
+// where the node is there, or it did not run, nothing more is done than to start what is to run.
+func TestNodeThatWasDeleted(t *testing.T) {
+	for _, x := range []struct {
+		what       string
+		runs, node bool
+		anew       bool
+	}{{"deleted", true, false, true}, {"there", true, true, false}, {"not started yet", false, false, false}} {
+		w := enginetest.New(t, 1)
+		m, fm := w.Of(versions.Worker)
+		r, _ := rolling(t, w)
+		if !x.runs {
+			fm.States[nodeconf.UnitKubelet] = "inactive"
+		}
+		if x.node {
+			if _, err := w.API.CoreV1().Nodes().Create(t.Context(), &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: m.Name}}, metav1.CreateOptions{}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		fm.Done()
+		if err := r.Steps(t.Context(), t.Context(), []plan.Step{{ID: "node/" + m.Name, Kind: plan.Node, Machine: m.Name, Text: "start it"}}); err != nil {
+			t.Fatalf("%s: %v", x.what, err)
+		}
+		done := fm.Done()
+		if anew := slices.Contains(done, "restart "+nodeconf.UnitKubelet); anew != x.anew || !slices.Contains(done, "start "+nodeconf.UnitKubelet) {
+			t.Errorf("%s: done was %q", x.what, done)
+		}
+	}
+}

@@ -315,7 +315,7 @@ func (k *kubelet) run(ctx context.Context) {
 		case <-lease.C:
 			try("renewing the lease", k.renew)
 		case <-beat.C:
-			try("node status", k.reregister)
+			try("node status", k.report) // a node that somebody deleted is not made again before the next start
 			k.nudge()
 		case <-look.C:
 			if now := k.networkTrouble(); now != trouble && try("node status", k.report) {
@@ -338,15 +338,6 @@ func (k *kubelet) run(ctx context.Context) {
 			}
 		}
 	}
-}
-
-// reregister reports, and registers anew if somebody removed the node.
-func (k *kubelet) reregister(ctx context.Context) error {
-	err := k.report(ctx)
-	if apierrors.IsNotFound(err) {
-		return k.register(ctx)
-	}
-	return err
 }
 
 func (k *kubelet) nudge() {
