@@ -198,8 +198,11 @@ func showRehearsal(a *desk.App, s *session.Session, r, bad *rehearse.Result, wit
 			break
 		}
 		back, takes := term.Seconds(o.To), term.Seconds(o.To-o.From)
-		if o.Gone {
+		switch {
+		case o.Gone:
 			back, takes = "never", "gives way"
+		case o.Left:
+			back, takes = "not", "stays out"
 		}
 		rows = append(rows, term.Cells(o.Machine, term.Seconds(o.From), back, takes))
 	}

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"time"
 )
@@ -54,6 +55,17 @@ func (o *Outages) Ended(k Kind, machine string, at time.Duration) {
 	if len(left) == 0 {
 		o.All = append(o.All, Outage{machine, o.out[machine], at, gone})
 	}
+}
+
+// Left are the outages that are not over, by machine: of those that failed, or were left out.
+func (o *Outages) Left() []Outage {
+	var out []Outage
+	for _, m := range slices.Sorted(maps.Keys(o.open)) {
+		if len(o.open[m]) > 0 {
+			out = append(out, Outage{Machine: m, From: o.out[m]})
+		}
+	}
+	return out
 }
 
 // OutagesOf are the outages of a schedule.

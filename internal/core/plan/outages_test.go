@@ -36,6 +36,10 @@ func TestOutages(t *testing.T) {
 		t.Errorf("outages %v, wanted %v", o.All, want)
 	}
 
+	if left := o.Left(); !slices.Equal(left, []plan.Outage{{Machine: "d", From: 20 * s}}) {
+		t.Errorf("left out: %v", left)
+	}
+
 	slots := []plan.Slot{{Step: plan.Step{Kind: plan.Drain, Machine: "a"}, To: s}, {Step: plan.Step{Kind: plan.Drain, Machine: "b"}, To: 2 * s}, {Step: plan.Step{Kind: plan.Uncordon, Machine: "b"}, From: 4 * s, To: 5 * s}, {Step: plan.Step{Kind: plan.Uncordon, Machine: "a"}, From: s, To: 3 * s}}
 	if got := plan.OutagesOf(slots); !slices.Equal(got, []plan.Outage{{"a", 0, 3 * s, false}, {"b", 0, 5 * s, false}}) {
 		t.Errorf("of a schedule: %v", got)

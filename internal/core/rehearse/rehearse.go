@@ -43,7 +43,7 @@ type Bar struct {
 	End     float64       `json:"end"`
 }
 
-// Outage is a span in which a machine does not serve; one that does not come back gives way.
+// Outage is a span in which a machine does not serve; one that is gone gives way to another.
 type Outage struct {
 	Machine string        `json:"machine"`
 	From    time.Duration `json:"-"`
@@ -51,6 +51,7 @@ type Outage struct {
 	Begin   float64       `json:"begin"` // seconds
 	End     float64       `json:"end"`
 	Gone    bool          `json:"gone"`
+	Left    bool          `json:"left"` // it is still out when the rehearsal ends
 }
 
 // Point is the capacity from a moment on.
@@ -341,7 +342,10 @@ func (x *play) end() *Result {
 	r.Total, r.Seconds = x.now, x.now.Seconds()
 	slices.SortStableFunc(r.Bars, moment)
 	for _, o := range x.outages.All {
-		r.Outages = append(r.Outages, Outage{o.Machine, o.From, o.To, o.From.Seconds(), o.To.Seconds(), o.Gone})
+		r.Outages = append(r.Outages, Outage{o.Machine, o.From, o.To, o.From.Seconds(), o.To.Seconds(), o.Gone, false})
+	}
+	for _, o := range x.outages.Left() {
+		r.Outages = append(r.Outages, Outage{o.Machine, o.From, x.now, o.From.Seconds(), x.now.Seconds(), false, true})
 	}
 	slices.SortStableFunc(r.Outages, func(a, b Outage) int { return cmp.Compare(a.From, b.From) })
 	if r.Ends == "" && len(x.spared) == 0 {

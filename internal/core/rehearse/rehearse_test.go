@@ -2,6 +2,7 @@ package rehearse_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -218,6 +219,15 @@ func TestFail(t *testing.T) {
 		r := run(t, in)
 		if !strings.Contains(r.Ends, x.ends) || (x.ends == "") != (r.Ends == "") || len(r.Cordoned) != x.cordoned || len(r.Untouched) != x.untouched {
 			t.Errorf("%s, %s fails: ends %q, cordoned %v, untouched %v", x.policy, x.fail, r.Ends, r.Cordoned, r.Untouched)
+		}
+		// It does not come back into service, and every other one has by then.
+		for _, o := range r.Outages {
+			if o.Left != (o.Machine == x.fail) {
+				t.Errorf("%s, %s fails: outage %+v", x.policy, x.fail, o)
+			}
+		}
+		if !slices.ContainsFunc(r.Outages, func(o rehearse.Outage) bool { return o.Machine == x.fail }) {
+			t.Errorf("%s, %s fails: outages %+v", x.policy, x.fail, r.Outages)
 		}
 	}
 }
