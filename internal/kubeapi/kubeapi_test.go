@@ -33,7 +33,10 @@ import (
 )
 
 // recorder notes what is asked, and answers nothing.
-type recorder struct{ said []string }
+type recorder struct {
+	said  []string
+	first func() // is called once, when the first has come
+}
 
 var errNobody = errors.New("nobody is there")
 
@@ -43,6 +46,9 @@ func (r *recorder) RoundTrip(q *http.Request) (*http.Response, error) {
 		body, _ = io.ReadAll(q.Body)
 	}
 	r.said = append(r.said, fmt.Sprintf("%s %s accept %q as %q: %q", q.Method, q.URL, q.Header.Get("Accept"), q.Header.Get("Content-Type"), body))
+	if len(r.said) == 1 && r.first != nil {
+		r.first()
+	}
 	return nil, errNobody
 }
 
@@ -250,18 +256,14 @@ func TestCache(t *testing.T) {
 	}
 	has("there", false)
 
-	r := &recorder{}
+	asked := make(chan struct{})
+	r := &recorder{first: func() { close(asked) }}
 	of, err := kubeapi.NewForConfigAndClient(&rest.Config{Host: "https://api.tidewatch.test:6443"}, &http.Client{Transport: r})
 	if err != nil {
 		t.Fatal(err)
 	}
-	asked := make(chan struct{})
-	once := false
 	part := of.CoreV1().Pods("").CacheOf(func(o *metav1.ListOptions) {
-		if o.FieldSelector = "spec.nodeName=n"; !once {
-			once = true
-			close(asked)
-		}
+		o.FieldSelector = "spec.nodeName=n"
 	})
 	pctx, stop := context.WithCancel(ctx)
 	done := make(chan struct{})

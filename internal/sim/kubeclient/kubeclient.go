@@ -80,22 +80,26 @@ func Healthz(ctx context.Context, e *host.Env, addr string, secure bool, suites 
 // Recorder writes events in a component's name until ctx ends.
 func Recorder(ctx context.Context, e *host.Env, c *kubeapi.Clients, component string) record.EventRecorder {
 	b := record.NewBroadcaster(record.WithContext(ctx))
-	b.StartRecordingToSink(sink{c})
+	b.StartRecordingToSink(sink{ctx, c})
 	context.AfterFunc(ctx, b.Shutdown)
 	return b.NewRecorder(kubeapi.Scheme, corev1.EventSource{Component: component, Host: e.Host.Spec.Name})
 }
 
-// sink takes events to the API, each into its own namespace.
-type sink struct{ c *kubeapi.Clients }
+// sink takes events to the API, each into its own namespace, until ctx ends: what writes them hands
+// none in.
+type sink struct {
+	ctx context.Context
+	c   *kubeapi.Clients
+}
 
 func (s sink) Create(e *corev1.Event) (*corev1.Event, error) {
-	return s.c.CoreV1().Events(e.Namespace).Create(context.TODO(), e, metav1.CreateOptions{})
+	return s.c.CoreV1().Events(e.Namespace).Create(s.ctx, e, metav1.CreateOptions{})
 }
 
 func (s sink) Update(e *corev1.Event) (*corev1.Event, error) {
-	return s.c.CoreV1().Events(e.Namespace).Update(context.TODO(), e, metav1.UpdateOptions{})
+	return s.c.CoreV1().Events(e.Namespace).Update(s.ctx, e, metav1.UpdateOptions{})
 }
 
 func (s sink) Patch(e *corev1.Event, data []byte) (*corev1.Event, error) {
-	return s.c.CoreV1().Events(e.Namespace).Patch(context.TODO(), e.Name, types.StrategicMergePatchType, data, metav1.PatchOptions{})
+	return s.c.CoreV1().Events(e.Namespace).Patch(s.ctx, e.Name, types.StrategicMergePatchType, data, metav1.PatchOptions{})
 }
