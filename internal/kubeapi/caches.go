@@ -10,11 +10,9 @@ import (
 	"k8s.io/client-go/tools/cache"
 )
 
-// Cache keeps what a resource lists, and follows it once it runs.
-func (r Resource[O, L, PO, PL]) Cache() cache.SharedIndexInformer { return r.CacheOf(nil) }
+func (r *resource[O, L]) Cache() cache.SharedIndexInformer { return r.CacheOf(nil) }
 
-// CacheOf is Cache of a part: which limits what is listed and followed.
-func (r Resource[O, L, PO, PL]) CacheOf(which func(*metav1.ListOptions)) cache.SharedIndexInformer {
+func (r *resource[O, L]) CacheOf(which func(*metav1.ListOptions)) cache.SharedIndexInformer {
 	limit := func(o metav1.ListOptions) metav1.ListOptions {
 		if which != nil {
 			which(&o)
@@ -26,7 +24,7 @@ func (r Resource[O, L, PO, PL]) CacheOf(which func(*metav1.ListOptions)) cache.S
 		WatchFuncWithContext: func(ctx context.Context, o metav1.ListOptions) (watch.Interface, error) {
 			return r.Watch(ctx, limit(o))
 		},
-	}, PO(new(O)), 0, cache.Indexers{})
+	}, r.one(), 0, cache.Indexers{})
 }
 
 // CacheOfMetadata keeps the metadata of what a resource lists, whatever that is.

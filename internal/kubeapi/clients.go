@@ -114,14 +114,14 @@ type (
 
 // The resources of the core group.
 type (
-	ConfigMaps             = Resource[corev1.ConfigMap, corev1.ConfigMapList, *corev1.ConfigMap, *corev1.ConfigMapList]
-	Events                 = Resource[corev1.Event, corev1.EventList, *corev1.Event, *corev1.EventList]
-	Namespaces             = Resource[corev1.Namespace, corev1.NamespaceList, *corev1.Namespace, *corev1.NamespaceList]
-	Nodes                  = Resource[corev1.Node, corev1.NodeList, *corev1.Node, *corev1.NodeList]
-	PersistentVolumes      = Resource[corev1.PersistentVolume, corev1.PersistentVolumeList, *corev1.PersistentVolume, *corev1.PersistentVolumeList]
-	PersistentVolumeClaims = Resource[corev1.PersistentVolumeClaim, corev1.PersistentVolumeClaimList, *corev1.PersistentVolumeClaim, *corev1.PersistentVolumeClaimList]
-	Secrets                = Resource[corev1.Secret, corev1.SecretList, *corev1.Secret, *corev1.SecretList]
-	Services               = Resource[corev1.Service, corev1.ServiceList, *corev1.Service, *corev1.ServiceList]
+	ConfigMaps             = Resource[*corev1.ConfigMap, *corev1.ConfigMapList]
+	Events                 = Resource[*corev1.Event, *corev1.EventList]
+	Namespaces             = Resource[*corev1.Namespace, *corev1.NamespaceList]
+	Nodes                  = Resource[*corev1.Node, *corev1.NodeList]
+	PersistentVolumes      = Resource[*corev1.PersistentVolume, *corev1.PersistentVolumeList]
+	PersistentVolumeClaims = Resource[*corev1.PersistentVolumeClaim, *corev1.PersistentVolumeClaimList]
+	Secrets                = Resource[*corev1.Secret, *corev1.SecretList]
+	Services               = Resource[*corev1.Service, *corev1.ServiceList]
 )
 
 // RESTClient asks what there is no method for.
@@ -129,110 +129,122 @@ func (g Core) RESTClient() rest.Interface { return g.c }
 
 // ConfigMaps are those of a namespace.
 func (g Core) ConfigMaps(namespace string) ConfigMaps {
-	return ConfigMaps{g.c, "configmaps", namespace}
+	return of[corev1.ConfigMap, corev1.ConfigMapList](g.c, "configmaps", namespace)
 }
 
 // Events are those of a namespace.
-func (g Core) Events(namespace string) Events { return Events{g.c, "events", namespace} }
+func (g Core) Events(namespace string) Events {
+	return of[corev1.Event, corev1.EventList](g.c, "events", namespace)
+}
 
 // Namespaces are all of them.
-func (g Core) Namespaces() Namespaces { return Namespaces{g.c, "namespaces", ""} }
+func (g Core) Namespaces() Namespaces {
+	return of[corev1.Namespace, corev1.NamespaceList](g.c, "namespaces", "")
+}
 
 // Nodes are all of them.
-func (g Core) Nodes() Nodes { return Nodes{g.c, "nodes", ""} }
+func (g Core) Nodes() Nodes { return of[corev1.Node, corev1.NodeList](g.c, "nodes", "") }
 
 // PersistentVolumes are all of them.
 func (g Core) PersistentVolumes() PersistentVolumes {
-	return PersistentVolumes{g.c, "persistentvolumes", ""}
+	return of[corev1.PersistentVolume, corev1.PersistentVolumeList](g.c, "persistentvolumes", "")
 }
 
 // PersistentVolumeClaims are those of a namespace.
 func (g Core) PersistentVolumeClaims(namespace string) PersistentVolumeClaims {
-	return PersistentVolumeClaims{g.c, "persistentvolumeclaims", namespace}
+	return of[corev1.PersistentVolumeClaim, corev1.PersistentVolumeClaimList](g.c, "persistentvolumeclaims", namespace)
 }
 
 // Secrets are those of a namespace.
-func (g Core) Secrets(namespace string) Secrets { return Secrets{g.c, "secrets", namespace} }
+func (g Core) Secrets(namespace string) Secrets {
+	return of[corev1.Secret, corev1.SecretList](g.c, "secrets", namespace)
+}
 
 // Services are those of a namespace.
-func (g Core) Services(namespace string) Services { return Services{g.c, "services", namespace} }
+func (g Core) Services(namespace string) Services {
+	return of[corev1.Service, corev1.ServiceList](g.c, "services", namespace)
+}
 
 // Pods are those of a namespace.
 func (g Core) Pods(namespace string) Pods {
-	return Pods{Resource[corev1.Pod, corev1.PodList, *corev1.Pod, *corev1.PodList]{g.c, "pods", namespace}}
+	return Pods{g.c, namespace, of[corev1.Pod, corev1.PodList](g.c, "pods", namespace)}
 }
 
 // Pods is a client of pods.
 type Pods struct {
-	Resource[corev1.Pod, corev1.PodList, *corev1.Pod, *corev1.PodList]
+	rest      rest.Interface
+	namespace string
+	Resource[*corev1.Pod, *corev1.PodList]
 }
 
 // Bind gives a pod its node.
 func (p Pods) Bind(ctx context.Context, b *corev1.Binding, opts metav1.CreateOptions) error {
-	return p.c.Post().Namespace(p.namespace).Resource("pods").Name(b.Name).VersionedParams(&opts, parameters).SubResource("binding").Body(b).Do(ctx).Error()
+	return p.rest.Post().Namespace(p.namespace).Resource("pods").Name(b.Name).VersionedParams(&opts, parameters).SubResource("binding").Body(b).Do(ctx).Error()
 }
 
 // GetLogs asks for what a container has written.
 func (p Pods) GetLogs(name string, opts *corev1.PodLogOptions) *rest.Request {
-	return p.c.Get().Namespace(p.namespace).Name(name).Resource("pods").SubResource("log").VersionedParams(opts, parameters)
+	return p.rest.Get().Namespace(p.namespace).Name(name).Resource("pods").SubResource("log").VersionedParams(opts, parameters)
 }
 
 // ServiceAccounts are those of a namespace.
 func (g Core) ServiceAccounts(namespace string) ServiceAccounts {
-	return ServiceAccounts{Resource[corev1.ServiceAccount, corev1.ServiceAccountList, *corev1.ServiceAccount, *corev1.ServiceAccountList]{g.c, "serviceaccounts", namespace}}
+	return ServiceAccounts{g.c, namespace, of[corev1.ServiceAccount, corev1.ServiceAccountList](g.c, "serviceaccounts", namespace)}
 }
 
 // ServiceAccounts is a client of service accounts.
 type ServiceAccounts struct {
-	Resource[corev1.ServiceAccount, corev1.ServiceAccountList, *corev1.ServiceAccount, *corev1.ServiceAccountList]
+	rest      rest.Interface
+	namespace string
+	Resource[*corev1.ServiceAccount, *corev1.ServiceAccountList]
 }
 
 // CreateToken asks for a token of an account.
 func (s ServiceAccounts) CreateToken(ctx context.Context, account string, q *authenticationv1.TokenRequest, opts metav1.CreateOptions) (*authenticationv1.TokenRequest, error) {
 	out := &authenticationv1.TokenRequest{}
-	err := s.on(s.c.Post()).Name(account).SubResource("token").VersionedParams(&opts, parameters).Body(q).Do(ctx).Into(out)
+	err := s.rest.Post().UseProtobufAsDefault().Namespace(s.namespace).Resource("serviceaccounts").Name(account).SubResource("token").VersionedParams(&opts, parameters).Body(q).Do(ctx).Into(out)
 	return out, err
 }
 
 // The resources of other groups.
 type (
-	DaemonSets           = Resource[appsv1.DaemonSet, appsv1.DaemonSetList, *appsv1.DaemonSet, *appsv1.DaemonSetList]
-	Deployments          = Resource[appsv1.Deployment, appsv1.DeploymentList, *appsv1.Deployment, *appsv1.DeploymentList]
-	ReplicaSets          = Resource[appsv1.ReplicaSet, appsv1.ReplicaSetList, *appsv1.ReplicaSet, *appsv1.ReplicaSetList]
-	StatefulSets         = Resource[appsv1.StatefulSet, appsv1.StatefulSetList, *appsv1.StatefulSet, *appsv1.StatefulSetList]
-	PodDisruptionBudgets = Resource[policyv1.PodDisruptionBudget, policyv1.PodDisruptionBudgetList, *policyv1.PodDisruptionBudget, *policyv1.PodDisruptionBudgetList]
-	ClusterRoleBindings  = Resource[rbacv1.ClusterRoleBinding, rbacv1.ClusterRoleBindingList, *rbacv1.ClusterRoleBinding, *rbacv1.ClusterRoleBindingList]
-	ClusterRoles         = Resource[rbacv1.ClusterRole, rbacv1.ClusterRoleList, *rbacv1.ClusterRole, *rbacv1.ClusterRoleList]
-	RoleBindings         = Resource[rbacv1.RoleBinding, rbacv1.RoleBindingList, *rbacv1.RoleBinding, *rbacv1.RoleBindingList]
-	Leases               = Resource[coordinationv1.Lease, coordinationv1.LeaseList, *coordinationv1.Lease, *coordinationv1.LeaseList]
-	EndpointSlices       = Resource[discoveryv1.EndpointSlice, discoveryv1.EndpointSliceList, *discoveryv1.EndpointSlice, *discoveryv1.EndpointSliceList]
-	MutatingWebhooks     = Resource[admissionregistrationv1.MutatingWebhookConfiguration, admissionregistrationv1.MutatingWebhookConfigurationList, *admissionregistrationv1.MutatingWebhookConfiguration, *admissionregistrationv1.MutatingWebhookConfigurationList]
-	ValidatingWebhooks   = Resource[admissionregistrationv1.ValidatingWebhookConfiguration, admissionregistrationv1.ValidatingWebhookConfigurationList, *admissionregistrationv1.ValidatingWebhookConfiguration, *admissionregistrationv1.ValidatingWebhookConfigurationList]
+	DaemonSets           = Resource[*appsv1.DaemonSet, *appsv1.DaemonSetList]
+	Deployments          = Resource[*appsv1.Deployment, *appsv1.DeploymentList]
+	ReplicaSets          = Resource[*appsv1.ReplicaSet, *appsv1.ReplicaSetList]
+	StatefulSets         = Resource[*appsv1.StatefulSet, *appsv1.StatefulSetList]
+	PodDisruptionBudgets = Resource[*policyv1.PodDisruptionBudget, *policyv1.PodDisruptionBudgetList]
+	ClusterRoleBindings  = Resource[*rbacv1.ClusterRoleBinding, *rbacv1.ClusterRoleBindingList]
+	ClusterRoles         = Resource[*rbacv1.ClusterRole, *rbacv1.ClusterRoleList]
+	RoleBindings         = Resource[*rbacv1.RoleBinding, *rbacv1.RoleBindingList]
+	Leases               = Resource[*coordinationv1.Lease, *coordinationv1.LeaseList]
+	EndpointSlices       = Resource[*discoveryv1.EndpointSlice, *discoveryv1.EndpointSliceList]
+	MutatingWebhooks     = Resource[*admissionregistrationv1.MutatingWebhookConfiguration, *admissionregistrationv1.MutatingWebhookConfigurationList]
+	ValidatingWebhooks   = Resource[*admissionregistrationv1.ValidatingWebhookConfiguration, *admissionregistrationv1.ValidatingWebhookConfigurationList]
 )
 
 // DaemonSets are those of a namespace.
 func (g Apps) DaemonSets(namespace string) DaemonSets {
-	return DaemonSets{g.c, "daemonsets", namespace}
+	return of[appsv1.DaemonSet, appsv1.DaemonSetList](g.c, "daemonsets", namespace)
 }
 
 // Deployments are those of a namespace.
 func (g Apps) Deployments(namespace string) Deployments {
-	return Deployments{g.c, "deployments", namespace}
+	return of[appsv1.Deployment, appsv1.DeploymentList](g.c, "deployments", namespace)
 }
 
 // ReplicaSets are those of a namespace.
 func (g Apps) ReplicaSets(namespace string) ReplicaSets {
-	return ReplicaSets{g.c, "replicasets", namespace}
+	return of[appsv1.ReplicaSet, appsv1.ReplicaSetList](g.c, "replicasets", namespace)
 }
 
 // StatefulSets are those of a namespace.
 func (g Apps) StatefulSets(namespace string) StatefulSets {
-	return StatefulSets{g.c, "statefulsets", namespace}
+	return of[appsv1.StatefulSet, appsv1.StatefulSetList](g.c, "statefulsets", namespace)
 }
 
 // PodDisruptionBudgets are those of a namespace.
 func (g Policy) PodDisruptionBudgets(namespace string) PodDisruptionBudgets {
-	return PodDisruptionBudgets{g.c, "poddisruptionbudgets", namespace}
+	return of[policyv1.PodDisruptionBudget, policyv1.PodDisruptionBudgetList](g.c, "poddisruptionbudgets", namespace)
 }
 
 // Evictions asks pods of a namespace to leave.
@@ -251,71 +263,69 @@ func (e Evictions) Evict(ctx context.Context, ev *policyv1.Eviction) error {
 
 // ClusterRoleBindings are all of them.
 func (g RBAC) ClusterRoleBindings() ClusterRoleBindings {
-	return ClusterRoleBindings{g.c, "clusterrolebindings", ""}
+	return of[rbacv1.ClusterRoleBinding, rbacv1.ClusterRoleBindingList](g.c, "clusterrolebindings", "")
 }
 
 // ClusterRoles are all of them.
-func (g RBAC) ClusterRoles() ClusterRoles { return ClusterRoles{g.c, "clusterroles", ""} }
+func (g RBAC) ClusterRoles() ClusterRoles {
+	return of[rbacv1.ClusterRole, rbacv1.ClusterRoleList](g.c, "clusterroles", "")
+}
 
 // RoleBindings are those of a namespace.
 func (g RBAC) RoleBindings(namespace string) RoleBindings {
-	return RoleBindings{g.c, "rolebindings", namespace}
+	return of[rbacv1.RoleBinding, rbacv1.RoleBindingList](g.c, "rolebindings", namespace)
 }
 
 // Leases are those of a namespace.
-func (g Coordination) Leases(namespace string) Leases { return Leases{g.c, "leases", namespace} }
+func (g Coordination) Leases(namespace string) Leases {
+	return of[coordinationv1.Lease, coordinationv1.LeaseList](g.c, "leases", namespace)
+}
 
 // EndpointSlices are those of a namespace.
 func (g Discovery) EndpointSlices(namespace string) EndpointSlices {
-	return EndpointSlices{g.c, "endpointslices", namespace}
+	return of[discoveryv1.EndpointSlice, discoveryv1.EndpointSliceList](g.c, "endpointslices", namespace)
 }
 
 // MutatingWebhookConfigurations are all of them.
 func (g Admission) MutatingWebhookConfigurations() MutatingWebhooks {
-	return MutatingWebhooks{g.c, "mutatingwebhookconfigurations", ""}
+	return of[admissionregistrationv1.MutatingWebhookConfiguration, admissionregistrationv1.MutatingWebhookConfigurationList](g.c, "mutatingwebhookconfigurations", "")
 }
 
 // ValidatingWebhookConfigurations are all of them.
 func (g Admission) ValidatingWebhookConfigurations() ValidatingWebhooks {
-	return ValidatingWebhooks{g.c, "validatingwebhookconfigurations", ""}
+	return of[admissionregistrationv1.ValidatingWebhookConfiguration, admissionregistrationv1.ValidatingWebhookConfigurationList](g.c, "validatingwebhookconfigurations", "")
 }
 
 // CertificateSigningRequests are all of them.
 func (g Certificates) CertificateSigningRequests() Requests {
-	return Requests{Resource[certificatesv1.CertificateSigningRequest, certificatesv1.CertificateSigningRequestList, *certificatesv1.CertificateSigningRequest, *certificatesv1.CertificateSigningRequestList]{g.c, "certificatesigningrequests", ""}}
+	return Requests{g.c, of[certificatesv1.CertificateSigningRequest, certificatesv1.CertificateSigningRequestList](g.c, "certificatesigningrequests", "")}
 }
 
 // Requests is a client of certificate requests.
 type Requests struct {
-	Resource[certificatesv1.CertificateSigningRequest, certificatesv1.CertificateSigningRequestList, *certificatesv1.CertificateSigningRequest, *certificatesv1.CertificateSigningRequestList]
+	rest rest.Interface
+	Resource[*certificatesv1.CertificateSigningRequest, *certificatesv1.CertificateSigningRequestList]
 }
 
 // UpdateApproval approves or denies a request.
 func (r Requests) UpdateApproval(ctx context.Context, name string, csr *certificatesv1.CertificateSigningRequest, opts metav1.UpdateOptions) (*certificatesv1.CertificateSigningRequest, error) {
 	out := &certificatesv1.CertificateSigningRequest{}
-	err := r.on(r.c.Put()).Name(name).SubResource("approval").VersionedParams(&opts, parameters).Body(csr).Do(ctx).Into(out)
+	err := r.rest.Put().UseProtobufAsDefault().Resource("certificatesigningrequests").Name(name).SubResource("approval").VersionedParams(&opts, parameters).Body(csr).Do(ctx).Into(out)
 	return out, err
 }
 
 // SelfSubjectAccessReviews asks what whoever asks may do.
-func (g Authorization) SelfSubjectAccessReviews() Reviews[authorizationv1.SelfSubjectAccessReview, *authorizationv1.SelfSubjectAccessReview] {
-	return Reviews[authorizationv1.SelfSubjectAccessReview, *authorizationv1.SelfSubjectAccessReview]{g.c, "selfsubjectaccessreviews"}
+func (g Authorization) SelfSubjectAccessReviews() Reviews[*authorizationv1.SelfSubjectAccessReview] {
+	return of[authorizationv1.SelfSubjectAccessReview, metav1.List](g.c, "selfsubjectaccessreviews", "")
 }
 
 // SubjectAccessReviews asks what somebody may do.
-func (g Authorization) SubjectAccessReviews() Reviews[authorizationv1.SubjectAccessReview, *authorizationv1.SubjectAccessReview] {
-	return Reviews[authorizationv1.SubjectAccessReview, *authorizationv1.SubjectAccessReview]{g.c, "subjectaccessreviews"}
+func (g Authorization) SubjectAccessReviews() Reviews[*authorizationv1.SubjectAccessReview] {
+	return of[authorizationv1.SubjectAccessReview, metav1.List](g.c, "subjectaccessreviews", "")
 }
 
 // Reviews is a client of questions that are answered and not kept.
-type Reviews[O any, PO object[O]] struct {
-	c    rest.Interface
-	name string
-}
-
-// Create asks.
-func (r Reviews[O, PO]) Create(ctx context.Context, o PO, opts metav1.CreateOptions) (PO, error) {
-	out := PO(new(O))
-	err := r.c.Post().UseProtobufAsDefault().Resource(r.name).VersionedParams(&opts, parameters).Body(o).Do(ctx).Into(out)
-	return out, err
+type Reviews[O object] interface {
+	// Create asks.
+	Create(ctx context.Context, o O, opts metav1.CreateOptions) (O, error)
 }
