@@ -24,6 +24,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/version"
+	"k8s.io/utils/lru"
 
 	"verbund/internal/sim/host"
 	"verbund/internal/sim/serve"
@@ -138,6 +139,7 @@ type server struct {
 	// known are client certificates that were verified, with what was trusted.
 	known      sync.Map
 	knownCount atomic.Int64
+	wrote      *lru.Cache // leases as this server wrote them last, by key
 	// refusedToken is what was last said of an enrolment token.
 	refusedToken atomic.Value
 	events       expiry
@@ -161,7 +163,7 @@ func Run(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return &host.ExitError{Code: 2, Err: err}
 	}
-	s := &server{env: e, opt: o, version: Version(e.Version), dial: e.Dial}
+	s := &server{env: e, opt: o, version: Version(e.Version), dial: e.Dial, wrote: lru.New(mostWritten)}
 	if s.services, err = netip.ParsePrefix(o.services); err != nil {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("--service-cluster-ip-range: %w", err)}
 	}

@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 	"time"
@@ -267,6 +268,10 @@ func Main(ctx context.Context, file, root string, in io.Reader, out io.Writer) e
 		}
 	}
 	cfg.LogLevel, cfg.LogOutputs = "warn", []string{"stderr"}
+	// What is acknowledged lies in the log; how often the database catches up with it is a
+	// matter of what that costs.
+	cfg.BackendBatchInterval = time.Second
+	runtime.GOMAXPROCS(1)
 	etcd, err := embed.StartEtcd(cfg)
 	if err != nil {
 		return fmt.Errorf("starting etcd: %w", err)

@@ -4,10 +4,12 @@ import (
 	"bufio"
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 )
 
 // whose says which machine a connection to a member comes from. The member's library connects
@@ -19,25 +21,83 @@ func whose(from, to netip.AddrPort) netip.Addr {
 	if inode == "" {
 		return netip.Addr{}
 	}
-	lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
-	for _, l := range lines {
-		b, err := os.ReadFile(l)
-		if err != nil || !strings.Contains(string(b), marked) {
-			continue
-		}
-		args := strings.Split(strings.TrimSuffix(string(b), "\x00"), "\x00")
-		at, err := netip.ParseAddr(strings.TrimPrefix(args[len(args)-1], marked))
-		if err != nil {
-			continue
-		}
-		fds, _ := filepath.Glob(filepath.Join(filepath.Dir(l), "fd", "*"))
-		for _, fd := range fds {
-			if is, err := os.Readlink(fd); err == nil && is == "socket:["+inode+"]" {
+	// As a rule it is one of those that were there the last time: looking at every process of
+	// this computer costs much more than looking at two.
+	for _, look := range []func() map[string]netip.Addr{known.were, known.are} {
+		for proc, at := range look() {
+			if has(proc, inode) {
 				return at
 			}
 		}
 	}
 	return netip.Addr{}
+}
+
+// has says whether a process has a socket open.
+func has(proc, inode string) bool {
+	fds, err := os.ReadDir(filepath.Join(proc, "fd"))
+	if err != nil {
+		return false
+	}
+	for _, fd := range fds {
+		if is, err := os.Readlink(filepath.Join(proc, "fd", fd.Name())); err == nil && is == "socket:["+inode+"]" {
+			return true
+		}
+	}
+	return false
+}
+
+// processes are the members' processes on this computer: the folder in which the kernel tells of
+// each, and the address of its machine.
+type processes struct {
+	mu   sync.Mutex
+	last map[string]netip.Addr
+}
+
+var known processes
+
+// were are those that were there the last time and still are.
+func (p *processes) were() map[string]netip.Addr {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	out := map[string]netip.Addr{}
+	for proc, at := range p.last {
+		// Its number may have gone to another one meanwhile.
+		if now := machineOf(proc); now == at {
+			out[proc] = at
+		}
+	}
+	return out
+}
+
+// are are those that there are now.
+func (p *processes) are() map[string]netip.Addr {
+	out := map[string]netip.Addr{}
+	procs, _ := filepath.Glob("/proc/[0-9]*")
+	for _, proc := range procs {
+		if at := machineOf(proc); at.IsValid() {
+			out[proc] = at
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.last = out
+	return maps.Clone(out)
+}
+
+// machineOf is the address of the machine whose member a process is; the zero address where it is
+// none.
+func machineOf(proc string) netip.Addr {
+	b, err := os.ReadFile(filepath.Join(proc, "cmdline"))
+	if err != nil || !strings.Contains(string(b), marked) {
+		return netip.Addr{}
+	}
+	args := strings.Split(strings.TrimSuffix(string(b), "\x00"), "\x00")
+	at, err := netip.ParseAddr(strings.TrimPrefix(args[len(args)-1], marked))
+	if err != nil {
+		return netip.Addr{}
+	}
+	return at
 }
 
 // marked precedes the machine's address, the last word of a member's command line.

@@ -61,4 +61,12 @@ func TestWhose(t *testing.T) {
 	if m := whose(in.RemoteAddr().(*net.TCPAddr).AddrPort(), at); m != netip.MustParseAddr(machine) {
 		t.Errorf("the connection is taken for one of %s", m)
 	}
+	// It is known from then on, unless its number is another process's by now.
+	if n := len(known.were()); n != 1 {
+		t.Errorf("%d members are known, not one", n)
+	}
+	known.last = map[string]netip.Addr{"/proc/self": netip.MustParseAddr(machine)}
+	if m := whose(own.LocalAddr().(*net.TCPAddr).AddrPort(), at); m.IsValid() {
+		t.Errorf("the test is taken for %s, whose number it has", m)
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"runtime"
 	"sync"
 
 	"github.com/creachadair/jrpc2"
@@ -58,13 +59,21 @@ type zone struct {
 	power Boot
 	mu    sync.Mutex
 	hosts map[string]Machine
+	most  int // processors that this computer gives a process
 }
+
+// perProcessor is how many machines keep a processor busy. Where there are more processors than
+// work, handing it from one to the other costs more than doing it.
+const perProcessor = 50
+
+// processors is how many processors a zone's machines need, of those that there are.
+func processors(machines, most int) int { return min(1+machines/perProcessor, most) }
 
 // Run serves the parent until it hangs up.
 func Run(ctx context.Context, in io.Reader, out io.WriteCloser, power Boot) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	z := &zone{ctx: ctx, power: power, hosts: map[string]Machine{}}
+	z := &zone{ctx: ctx, power: power, hosts: map[string]Machine{}, most: runtime.GOMAXPROCS(0)}
 	srv := jrpc2.NewServer(handler.Map{
 		MethodBoot:   handler.New(z.boot),
 		MethodOff:    handler.New(z.off),
@@ -80,6 +89,7 @@ func (z *zone) boot(_ context.Context, s host.Spec) (*BootReply, error) {
 		return nil, fmt.Errorf("%s is on already", s.Name)
 	}
 	z.hosts[s.Name] = nil // booting
+	runtime.GOMAXPROCS(processors(len(z.hosts), z.most))
 	z.mu.Unlock()
 	h, err := z.power(z.ctx, s, func() { z.restart(s.Name) })
 	z.mu.Lock()

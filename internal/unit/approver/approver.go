@@ -61,7 +61,7 @@ func Run(ctx context.Context, m unit.Machine, args []string) error {
 		return err
 	}
 	m.Ready()
-	return unit.Lead(ctx, m, a.c.CoordinationV1().Leases("kube-system"), "verbund-request-approver", a.cfg.Holder, unit.Term{Lease: 6 * time.Second, Renew: 4 * time.Second, Retry: 300 * time.Millisecond}, a.work)
+	return unit.Lead(ctx, m, a.c.CoordinationV1().Leases("kube-system"), "verbund-request-approver", a.cfg.Holder, unit.Term{Lease: 6 * time.Second, Renew: 4 * time.Second, Retry: time.Second}, a.work)
 }
 
 // nodes reads who is expected, as it is now.
