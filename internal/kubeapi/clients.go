@@ -43,7 +43,7 @@ func NewForConfigAndClient(cfg *rest.Config, hc *http.Client) (*Clients, error) 
 	cs := &Clients{of: map[schema.GroupVersion]rest.Interface{}}
 	for _, gv := range spoken {
 		c := withAgent(cfg)
-		c.GroupVersion, c.APIPath, c.NegotiatedSerializer = &gv, "/apis", Codecs.WithoutConversion()
+		c.GroupVersion, c.APIPath, c.NegotiatedSerializer = &gv, "/apis", codecs{Codecs.WithoutConversion()}
 		if gv.Group == corev1.GroupName {
 			c.APIPath = "/api"
 		}

@@ -10,6 +10,7 @@ import (
 	"syscall"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/kubeapi"
 	"verbund/internal/sim/apiserver"
 	"verbund/internal/sim/balancer"
 	"verbund/internal/sim/controllers"
@@ -35,6 +36,10 @@ const (
 	ArgMember = "simulated-datastore"
 	ArgReal   = "linux-zone" // a zone whose machines are real systems
 )
+
+// mostTold is how many objects a zone's machines keep of what they were told last: a few for each
+// node of a large cluster.
+const mostTold = 2048
 
 // programs is everything that units can run.
 func programs() map[string]host.Program {
@@ -70,6 +75,7 @@ func Main(args []string) (handled bool, err error) {
 		return true, runSite(ctx, args[1], args[2:])
 	case ArgZone:
 		all := programs()
+		kubeapi.ReadOnce(mostTold)
 		return true, zone.Run(ctx, os.Stdin, os.Stdout, func(ctx context.Context, s host.Spec, onReboot func()) (zone.Machine, error) {
 			return host.Boot(ctx, s, all, onReboot)
 		})

@@ -62,7 +62,7 @@ func newFixture(t *testing.T) *fixture {
 	t.Cleanup(func() { c.Close() })
 	life, end := context.WithCancel(context.Background())
 	t.Cleanup(end)
-	s := &server{env: &host.Env{Version: "v1.37.2", Log: os.Stderr}, opt: &options{authorization: "Node,RBAC", admission: "NodeRestriction"}, etcd: c, life: life, services: netip.MustParsePrefix("10.112.0.0/24"), version: Version("v1.37.2"), wrote: lru.New(mostWritten)}
+	s := &server{env: &host.Env{Version: "v1.37.2", Log: os.Stderr}, opt: &options{authorization: "Node,RBAC", admission: "NodeRestriction"}, etcd: c, life: life, services: netip.MustParsePrefix("10.112.0.0/24"), version: Version("v1.37.2"), kept: lru.New(mostKept)}
 	if err := s.bootstrap(life); err != nil {
 		t.Fatal(err)
 	}
@@ -351,14 +351,14 @@ func TestOwnWrites(t *testing.T) {
 		return fmt.Sprintf(`{"apiVersion":"coordination.k8s.io/v1","kind":"Lease","metadata":{"name":"watchroom","resourceVersion":"%v"},"spec":{"holderIdentity":%q}}`, version, holder)
 	}
 	first := f.want(201, "mara", f.ask(admin, "POST", at, jsonType, strings.Replace(lease("", "mara"), `"resourceVersion":""`, `"labels":{"kept":"yes"}`, 1)))
-	v, ok := f.s.wrote.Get("/registry/coordination.k8s.io/leases/kube-system/watchroom")
-	if rev := first.at("metadata.resourceVersion"); !ok || fmt.Sprint(v.(written).rev) != rev {
+	v, ok := f.s.kept.Get("/registry/coordination.k8s.io/leases/kube-system/watchroom")
+	if rev := first.at("metadata.resourceVersion"); !ok || fmt.Sprint(v.(*stored).rev) != rev {
 		t.Fatalf("of version %v it knows %v", rev, v)
 	}
 	second := f.want(200, "jonas", f.ask(admin, "PUT", at+"/watchroom", jsonType, lease(first.at("metadata.resourceVersion"), "jonas")))
 	f.want(409, "", f.ask(admin, "PUT", at+"/watchroom", jsonType, lease(first.at("metadata.resourceVersion"), "mara")))
 
-	other := &fixture{t, &server{env: f.s.env, opt: f.s.opt, etcd: f.s.etcd, life: f.s.life, rbac: f.s.rbac, version: f.s.version, wrote: lru.New(mostWritten)}}
+	other := &fixture{t, &server{env: f.s.env, opt: f.s.opt, etcd: f.s.etcd, life: f.s.life, rbac: f.s.rbac, version: f.s.version, kept: lru.New(mostKept)}}
 	third := f.want(200, "ilse", other.ask(admin, "PUT", at+"/watchroom", jsonType, lease(second.at("metadata.resourceVersion"), "ilse")))
 	f.want(409, "", f.ask(admin, "PUT", at+"/watchroom", jsonType, lease(second.at("metadata.resourceVersion"), "jonas")))
 	f.want(200, "mara", f.ask(admin, "PUT", at+"/watchroom", jsonType, lease(third.at("metadata.resourceVersion"), "mara")))

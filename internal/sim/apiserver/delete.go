@@ -119,7 +119,7 @@ func (s *server) removeAll(ctx context.Context, r *http.Request, q *request) (ru
 		return nil, err
 	}
 	for _, kv := range kvs {
-		o, m, err := s.decodeStored(q.resource, kv.Value, kv.ModRevision)
+		o, m, err := s.seen(q.resource, kv).object()
 		if err != nil || !matches(q.labels, q.fields, o, m) {
 			continue
 		}

@@ -10,6 +10,7 @@ import (
 
 	"go.etcd.io/etcd/api/v3/mvccpb"
 	clientv3 "go.etcd.io/etcd/client/v3"
+	"k8s.io/apimachinery/pkg/api/meta"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/runtime/schema"
@@ -28,7 +29,7 @@ const feedLength = 2000
 const feedBack = 5000
 
 // stored is an object as it lies in etcd; it is decoded and encoded once, when
-// somebody wants it. Nobody changes it.
+// somebody wants it. Nobody changes it: who means to takes a copy.
 type stored struct {
 	s     *server
 	res   *resource
@@ -48,6 +49,41 @@ func (d *stored) object() (runtime.Object, metav1.Object, error) {
 		d.value = nil
 	})
 	return d.o, d.m, d.err
+}
+
+// copy is the object for whoever changes it.
+func (d *stored) copy() (runtime.Object, metav1.Object, error) {
+	o, _, err := d.object()
+	if err != nil {
+		return nil, nil, err
+	}
+	o = o.DeepCopyObject()
+	m, err := meta.Accessor(o)
+	return o, m, err
+}
+
+// mostKept is how many objects a server keeps as it has seen them last. Of a large cluster
+// hundreds of clients read the same ones.
+const mostKept = 8192
+
+// seen is what etcd says of a key, decoded by now if this server has seen it before.
+func (s *server) seen(res *resource, kv *mvccpb.KeyValue) *stored {
+	key := string(kv.Key)
+	if v, ok := s.kept.Get(key); ok {
+		if d := v.(*stored); d.res == res && d.rev == kv.ModRevision {
+			return d
+		}
+	}
+	d := &stored{s: s, res: res, value: kv.Value, rev: kv.ModRevision}
+	s.keep(key, d)
+	return d
+}
+
+// keep keeps an object as it was seen last. Of events there are many, and few are read.
+func (s *server) keep(key string, d *stored) {
+	if d.res.kind != "Event" {
+		s.kept.Add(key, d)
+	}
 }
 
 // json is the object as clients read it.
@@ -70,7 +106,7 @@ type change struct {
 func (s *server) changeOf(res *resource, ev *clientv3.Event) change {
 	c := change{rev: ev.Kv.ModRevision, key: string(ev.Kv.Key)}
 	if ev.Type == mvccpb.PUT {
-		c.now = &stored{s: s, res: res, value: ev.Kv.Value, rev: ev.Kv.ModRevision}
+		c.now = s.seen(res, ev.Kv)
 	}
 	if ev.PrevKv != nil {
 		c.was = &stored{s: s, res: res, value: ev.PrevKv.Value, rev: ev.Kv.ModRevision}

@@ -70,28 +70,45 @@ func readNext(text string) (next, error) {
 }
 
 func (s *server) list(w http.ResponseWriter, r *http.Request, q *request) {
-	items, lm, err := s.listed(r.Context(), q)
+	found, lm, err := s.listed(r.Context(), q)
 	if err != nil {
 		fail(w, err)
 		return
 	}
+	objects := func() []runtime.Object {
+		out := []runtime.Object{}
+		for _, d := range found {
+			out = append(out, d.o)
+		}
+		return out
+	}
 	if t := tableOptions(r); t != nil {
-		writeJSON(w, http.StatusOK, toTable(q.resource, items, lm, true, t.include))
+		writeJSON(w, http.StatusOK, toTable(q.resource, objects(), lm, true, t.include))
 		return
 	}
-	kind, apiVersion := q.resource.kind+"List", q.resource.gv().String()
 	if metadataOnly(r) {
-		kind, apiVersion = "PartialObjectMetadataList", "meta.k8s.io/v1"
+		items := objects()
 		for i, o := range items {
 			items[i] = partial(o)
 		}
+		writeJSON(w, http.StatusOK, map[string]any{"kind": "PartialObjectMetadataList", "apiVersion": "meta.k8s.io/v1", "metadata": lm, "items": items})
+		return
 	}
-	writeJSON(w, http.StatusOK, map[string]any{"kind": kind, "apiVersion": apiVersion, "metadata": lm, "items": items})
+	items := []json.RawMessage{}
+	for _, d := range found {
+		text, err := d.json()
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		items = append(items, text)
+	}
+	writeJSON(w, http.StatusOK, map[string]any{"kind": q.resource.kind + "List", "apiVersion": q.resource.gv().String(), "metadata": lm, "items": items})
 }
 
 // listed reads what a list request asks for: all of it, or a piece, as it stands
 // now or stood when the first piece was read.
-func (s *server) listed(ctx context.Context, q *request) ([]runtime.Object, metav1.ListMeta, error) {
+func (s *server) listed(ctx context.Context, q *request) ([]*stored, metav1.ListMeta, error) {
 	var lm metav1.ListMeta
 	limit, err := strconv.ParseInt(orZero(q.query.Get("limit")), 10, 64)
 	if err != nil || limit < 0 {
@@ -120,7 +137,7 @@ func (s *server) listed(ctx context.Context, q *request) ([]runtime.Object, meta
 			least = want
 		}
 	}
-	items := []runtime.Object{}
+	var items []*stored
 	for {
 		opts := []clientv3.OpOption{clientv3.WithRange(clientv3.GetPrefixRangeEnd(prefix))}
 		if at > 0 {
@@ -145,12 +162,13 @@ func (s *server) listed(ctx context.Context, q *request) ([]runtime.Object, meta
 			return nil, lm, apierrors.NewTimeoutError(fmt.Sprintf("Too large resource version: %d, current: %d", least, at), 1)
 		}
 		for i, kv := range got.Kvs {
-			o, m, err := s.decodeStored(q.resource, kv.Value, kv.ModRevision)
+			d := s.seen(q.resource, kv)
+			o, m, err := d.object()
 			if err != nil {
 				return nil, lm, err
 			}
 			if matches(q.labels, q.fields, o, m) {
-				items = append(items, o)
+				items = append(items, d)
 			}
 			start = string(kv.Key) + "\x00"
 			if more := got.Count - int64(i) - 1; limit > 0 && int64(len(items)) == limit && more > 0 {

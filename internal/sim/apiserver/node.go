@@ -105,7 +105,7 @@ func (s *server) podsOf(ctx context.Context, node, ns, plural, name string) bool
 		return false
 	}
 	return slices.ContainsFunc(kvs, func(kv *mvccpb.KeyValue) bool {
-		o, _, err := s.decodeStored(res, kv.Value, kv.ModRevision)
+		o, _, err := s.seen(res, kv).object()
 		p, ok := o.(*corev1.Pod)
 		if err != nil || !ok || p.Spec.NodeName != node {
 			return false

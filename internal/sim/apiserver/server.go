@@ -139,7 +139,7 @@ type server struct {
 	// known are client certificates that were verified, with what was trusted.
 	known      sync.Map
 	knownCount atomic.Int64
-	wrote      *lru.Cache // leases as this server wrote them last, by key
+	kept       *lru.Cache // *stored as it was seen last, by key
 	// refusedToken is what was last said of an enrolment token.
 	refusedToken atomic.Value
 	events       expiry
@@ -163,7 +163,7 @@ func Run(ctx context.Context, e *host.Env) error {
 	if err != nil {
 		return &host.ExitError{Code: 2, Err: err}
 	}
-	s := &server{env: e, opt: o, version: Version(e.Version), dial: e.Dial, wrote: lru.New(mostWritten)}
+	s := &server{env: e, opt: o, version: Version(e.Version), dial: e.Dial, kept: lru.New(mostKept)}
 	if s.services, err = netip.ParsePrefix(o.services); err != nil {
 		return &host.ExitError{Code: 2, Err: fmt.Errorf("--service-cluster-ip-range: %w", err)}
 	}

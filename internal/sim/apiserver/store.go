@@ -81,27 +81,18 @@ func (s *server) loadOlder(ctx context.Context, res *resource, ns, name string) 
 	return s.loadWith(ctx, res, ns, name, clientv3.WithSerializable())
 }
 
-// loadAs reads an object that somebody means to stand at a version: as this server wrote it
+// loadAs reads an object that somebody means to stand at a version: as this server has seen it
 // last, if that is the version, and else as the member at hand has it. Who renews a lease every
 // few seconds is the only one who writes it, and what it was need not be asked for.
 func (s *server) loadAs(ctx context.Context, res *resource, ns, name, version string) (runtime.Object, metav1.Object, int64, error) {
-	if v, ok := s.wrote.Get(res.key(ns, name)); ok {
-		if w := v.(written); strconv.FormatInt(w.rev, 10) == version {
-			o, m, err := s.decodeStored(res, w.value, w.rev)
-			return o, m, w.rev, err
+	if v, ok := s.kept.Get(res.key(ns, name)); ok {
+		if d := v.(*stored); d.res == res && strconv.FormatInt(d.rev, 10) == version {
+			o, m, err := d.copy()
+			return o, m, d.rev, err
 		}
 	}
 	return s.loadOlder(ctx, res, ns, name)
 }
-
-// written is what a server has written: as it lies in etcd, and at which revision.
-type written struct {
-	value []byte
-	rev   int64
-}
-
-// mostWritten is how many of the objects that a server has written last it knows.
-const mostWritten = 4096
 
 func (s *server) loadWith(ctx context.Context, res *resource, ns, name string, how ...clientv3.OpOption) (runtime.Object, metav1.Object, int64, error) {
 	r, err := s.etcd.Get(ctx, res.key(ns, name), how...)
@@ -111,7 +102,7 @@ func (s *server) loadWith(ctx context.Context, res *resource, ns, name string, h
 	if len(r.Kvs) == 0 {
 		return nil, nil, 0, apierrors.NewNotFound(res.gr(), name)
 	}
-	o, m, err := s.decodeStored(res, r.Kvs[0].Value, r.Kvs[0].ModRevision)
+	o, m, err := s.seen(res, r.Kvs[0]).copy()
 	return o, m, r.Kvs[0].ModRevision, err
 }
 
@@ -156,9 +147,7 @@ func (s *server) put(ctx context.Context, res *resource, o runtime.Object, rev i
 		return err
 	}
 	m.SetResourceVersion(strconv.FormatInt(r.Header.Revision, 10))
-	if res.kind == "Lease" {
-		s.wrote.Add(key, written{b, r.Header.Revision})
-	}
+	s.keep(key, &stored{s: s, res: res, value: b, rev: r.Header.Revision})
 	return nil
 }
 

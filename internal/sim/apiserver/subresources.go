@@ -149,7 +149,7 @@ func (s *server) evict(ctx context.Context, u user, q *request, e *policyv1.Evic
 	}
 	var over []string
 	for _, kv := range kvs {
-		bo, bm, err := s.decodeStored(budgets, kv.Value, kv.ModRevision)
+		bo, bm, err := s.seen(budgets, kv).object()
 		if err != nil {
 			return nil, err
 		}

@@ -115,8 +115,7 @@ func (x *watching) present(ctx context.Context) bool {
 		return false
 	}
 	for _, kv := range kvs {
-		o, m, err := x.decodeStored(x.q.resource, kv.Value, kv.ModRevision)
-		if err == nil && matches(x.q.labels, x.q.fields, o, m) && !x.send("ADDED", o) {
+		if d := x.fits(x.seen(x.q.resource, kv)); d != nil && !x.pass("ADDED", d) {
 			return false
 		}
 	}

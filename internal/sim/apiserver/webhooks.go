@@ -62,7 +62,7 @@ func (s *server) webhooks(ctx context.Context) ([]hook, error) {
 			return nil, err
 		}
 		for _, kv := range kvs {
-			o, _, err := s.decodeStored(res, kv.Value, kv.ModRevision)
+			o, _, err := s.seen(res, kv).object()
 			if err != nil {
 				return nil, err
 			}
@@ -252,7 +252,7 @@ func (s *server) hookAt(ctx context.Context, h hook) (*url.URL, func(ctx context
 		return nil, nil, err
 	}
 	for _, kv := range kvs {
-		o, m, err := s.decodeStored(res, kv.Value, kv.ModRevision)
+		o, m, err := s.seen(res, kv).object()
 		if err != nil {
 			return nil, nil, err
 		}

@@ -102,7 +102,7 @@ func TestVersionsThatGo(t *testing.T) {
 		version string
 		told    map[string]string
 	}{{"v1.36.3", nil}, {"v1.37.2", map[string]string{"storage.k8s.io/v1beta1": "true", "api/all": "true"}}} {
-		f.s = &server{env: &host.Env{Version: x.version}, opt: &options{authorization: "RBAC", runtime: x.told}, etcd: f.s.etcd, life: f.s.life, rbac: f.s.rbac, wrote: f.s.wrote}
+		f.s = &server{env: &host.Env{Version: x.version}, opt: &options{authorization: "RBAC", runtime: x.told}, etcd: f.s.etcd, life: f.s.life, rbac: f.s.rbac, kept: f.s.kept}
 		f.want(404, "", f.ask(admin, "GET", old+"/deep", jsonType, ""))
 		f.want(404, "", f.ask(admin, "GET", "/apis/storage.k8s.io/v1beta1", jsonType, ""))
 		f.want(200, "disks.seamark.test", f.ask(admin, "GET", now+"/deep", jsonType, ""))

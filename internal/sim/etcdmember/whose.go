@@ -5,11 +5,15 @@ import (
 	"encoding/binary"
 	"fmt"
 	"maps"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
+
+	"github.com/vishvananda/netlink"
 )
 
 // whose says which machine a connection to a member comes from. The member's library connects
@@ -103,9 +107,23 @@ func machineOf(proc string) netip.Addr {
 // marked precedes the machine's address, the last word of a member's command line.
 const marked = "--address="
 
-// socket is the kernel's number of the end of a connection that is at from (proc_pid_net(5));
-// empty when it is not on this computer.
+// socket is the kernel's number of the end of a connection that is at from; empty when it is not
+// on this computer. The kernel is asked for the one (sock_diag(7)), or, where it does not answer
+// such questions, for all there are.
 func socket(from, to netip.AddrPort) string {
+	s, err := netlink.SocketGet(net.TCPAddrFromAddrPort(from), net.TCPAddrFromAddrPort(to))
+	// It goes by ports alone, which two connections between other addresses may have as well.
+	if err != nil || !s.ID.Source.Equal(from.Addr().AsSlice()) || !s.ID.Destination.Equal(to.Addr().AsSlice()) {
+		return listed(from, to)
+	}
+	if s.INode == 0 {
+		return ""
+	}
+	return strconv.FormatUint(uint64(s.INode), 10)
+}
+
+// listed is socket by the kernel's list of all connections (proc_pid_net(5)).
+func listed(from, to netip.AddrPort) string {
 	f, err := os.Open("/proc/net/tcp")
 	if err != nil {
 		return ""
