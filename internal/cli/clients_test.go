@@ -78,6 +78,7 @@ spec: {minAvailable: 1, selector: {matchLabels: {app: tidetable}}}
 // An unmodified kubectl with the printed kubeconfig does what people do with it.
 func TestRealClients(t *testing.T) {
 	t.Parallel()
+	inLane(t)
 	bin := kubectl(t)
 	w := newWorld(t, "small", "v1.37.2")
 	w.declare(`name: keepers, count: 1`, "name: keepers, count: 2")
@@ -373,6 +374,7 @@ func TestAccessMerge(t *testing.T) {
 
 // The demonstration holds all its claims. It runs alone: it measures requests.
 func TestDemo(t *testing.T) {
+	inLane(t)
 	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 	o, e, code := w.run("demo")
 	if code != 0 || !strings.Contains(o, "20 of 20 claims hold") || !strings.Contains(o, "and 0 failed") {
@@ -383,6 +385,7 @@ func TestDemo(t *testing.T) {
 // A demonstration that fails puts aside what there was to see, and gives everything back.
 func TestDemoFails(t *testing.T) {
 	t.Parallel()
+	inLane(t)
 	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 	cmd := w.command("demo")
 	cmd.Env = append(cmd.Env, "TMPDIR="+w.dir)

@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
-	"os"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -21,12 +20,10 @@ import (
 
 // Upgrades over two minors, in each way, while an application with a budget that lets one pod
 // go at a time is asked without pause: at least 20,000 times, and none of them fails. It takes
-// minutes, and is asked for by VERBUND_LONG=1; TestTwoMinorsInOneRun and TestReplacement are
+// minutes, and is asked for by VERBUND_TESTS=trials; TestTwoMinorsInOneRun and TestReplacement are
 // what runs always.
 func TestLongUpgrades(t *testing.T) {
-	if os.Getenv("VERBUND_LONG") == "" {
-		t.Skip("it takes minutes; VERBUND_LONG=1 runs it")
-	}
+	inLane(t)
 	for _, way := range []string{"in-place", "replacement"} {
 		t.Run(way, func(t *testing.T) {
 			w := newWorld(t, "available", "v1.35.4")
@@ -73,9 +70,7 @@ func TestLongUpgrades(t *testing.T) {
 // the cluster is there again within 30 s, and every object is the one of the backup, down to its
 // revision.
 func TestLongRestore(t *testing.T) {
-	if os.Getenv("VERBUND_LONG") == "" {
-		t.Skip("it takes minutes; VERBUND_LONG=1 runs it")
-	}
+	inLane(t)
 	w := newWorld(t, "available", "v1.37.2")
 	w.edit("estuary.site.yaml", `pace: .*`, "pace: 100")
 	w.ok("converge", "--yes")

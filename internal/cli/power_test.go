@@ -2,7 +2,6 @@ package cli_test
 
 import (
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -44,9 +43,7 @@ func (w *world) gauges(file string) *gauge.Gauge {
 // afterwards, and how long it paused is told: with etcd's own times for an election, and with the
 // shorter ones that docs/practising.md gives.
 func TestLongPowerLoss(t *testing.T) {
-	if os.Getenv("VERBUND_LONG") == "" {
-		t.Skip("takes minutes; VERBUND_LONG=1 runs it")
-	}
+	inLane(t)
 	pauses := map[string][]time.Duration{}
 	for trial := range 16 {
 		times := []string{"etcd's own", "short"}[trial%2]

@@ -127,6 +127,7 @@ func TestSiteDiesUnderway(t *testing.T) {
 // evicted, and named with the way out.
 func TestBudgetThatNeverAllows(t *testing.T) {
 	t.Parallel()
+	inLane(t)
 	bin := kubectl(t)
 	w := newWorld(t, "small", "v1.36.3")
 	w.ok("converge", "--yes")

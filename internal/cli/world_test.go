@@ -113,6 +113,7 @@ func newWorld(t testing.TB, shape, version string) *world {
 
 func newWorldIn(t testing.TB, dir, shape, version string) *world {
 	t.Helper()
+	inLane(t)
 	w := &world{TB: t, dir: dir, keys: t.TempDir()}
 	w.ok("draft", "tidewatch", "--shape", shape, "--pools", poolsOf[shape], "--kubernetes", version)
 	block := fmt.Sprintf("127.%d.%d.0/24", 128+os.Getpid()%120, worlds.Add(1)%256)

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -9,6 +10,9 @@ import (
 // A few rounds of the sweep, one for each who is killed; what seeds choose is the same every
 // time, and everything is chosen by some.
 func TestSweep(t *testing.T) {
+	if os.Getenv("VERBUND_TESTS") != "long" {
+		t.Skip(`it takes minutes, and is of another lane: VERBUND_TESTS="long" runs it`)
+	}
 	program, remove, err := build(t.Context())
 	if err != nil {
 		t.Fatal(err)

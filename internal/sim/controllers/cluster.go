@@ -24,7 +24,7 @@ import (
 // nodeRanges gives every node its part of the pods' range.
 func (s *state) nodeRanges(ctx context.Context) error {
 	taken := map[string]bool{}
-	nodes := All[*corev1.Node](s.nodes)
+	nodes := lying[*corev1.Node](s.nodes)
 	for _, n := range nodes {
 		taken[n.Spec.PodCIDR] = true
 		// The cache may not show yet what was given out a moment ago.
@@ -38,6 +38,7 @@ func (s *state) nodeRanges(ctx context.Context) error {
 		if n.Spec.PodCIDR != "" || s.given[n.UID] != "" {
 			continue
 		}
+		n = n.DeepCopy()
 		for {
 			var b [4]byte
 			binary.BigEndian.PutUint32(b[:], base+next<<(32-s.mask))
@@ -63,7 +64,7 @@ func (s *state) nodeRanges(ctx context.Context) error {
 // ready, and takes their pods out of service.
 func (s *state) nodeLife(ctx context.Context) error {
 	leases := map[string]*coordv1.Lease{}
-	for _, l := range All[*coordv1.Lease](s.leases) {
+	for _, l := range lying[*coordv1.Lease](s.leases) {
 		if l.Namespace == "kube-node-lease" {
 			leases[l.Name] = l
 		}
@@ -160,7 +161,7 @@ func (s *state) unready(ctx context.Context, node string) error {
 // syncSlices keeps, for every service with a selector, the endpoints that its
 // pods are.
 func (s *state) syncSlices(ctx context.Context) error {
-	pods := All[*corev1.Pod](s.pods)
+	pods := lying[*corev1.Pod](s.pods)
 	have := map[string]*discoveryv1.EndpointSlice{}
 	for _, sl := range All[*discoveryv1.EndpointSlice](s.slices) {
 		have[sl.Namespace+"/"+sl.Labels[discoveryv1.LabelServiceName]] = sl

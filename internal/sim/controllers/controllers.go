@@ -196,9 +196,19 @@ func All[T interface {
 	runtime.Object
 	DeepCopy() T
 }](i cache.SharedIndexInformer) []T {
+	out := lying[T](i)
+	for k, o := range out {
+		out[k] = o.DeepCopy()
+	}
+	return out
+}
+
+// lying lists a cache's objects as they lie there, for those who only read them: a large cluster
+// has thousands, and every change of one of them has all looked through.
+func lying[T runtime.Object](i cache.SharedIndexInformer) []T {
 	var out []T
 	for _, o := range i.GetStore().List() {
-		out = append(out, o.(T).DeepCopy())
+		out = append(out, o.(T))
 	}
 	return out
 }

@@ -87,7 +87,7 @@ func Scheduler(ctx context.Context, e *host.Env) error {
 
 // schedule binds every waiting pod that fits somewhere.
 func (s *state) schedule(ctx context.Context, assumed, told map[string]string) {
-	pods := All[*corev1.Pod](s.pods)
+	pods := lying[*corev1.Pod](s.pods)
 	on := map[string][]*corev1.Pod{}
 	waiting := []*corev1.Pod{}
 	live := map[string]bool{}
@@ -112,7 +112,7 @@ func (s *state) schedule(ctx context.Context, assumed, told map[string]string) {
 			}
 		}
 	}
-	nodes := All[*corev1.Node](s.nodes)
+	nodes := lying[*corev1.Node](s.nodes)
 	for _, p := range waiting {
 		best, score := "", 0
 		even := spreads(p, nodes, on)

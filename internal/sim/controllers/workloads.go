@@ -181,7 +181,7 @@ func (s *state) scaleSet(ctx context.Context, rs *appsv1.ReplicaSet, n int32) er
 }
 
 func (s *state) syncSets(ctx context.Context) error {
-	pods := All[*corev1.Pod](s.pods)
+	pods := lying[*corev1.Pod](s.pods)
 	var errs []error
 	for _, rs := range All[*appsv1.ReplicaSet](s.sets) {
 		if rs.DeletionTimestamp == nil {
@@ -249,7 +249,7 @@ var daemonTolerations = []corev1.Toleration{
 }
 
 func (s *state) syncDaemons(ctx context.Context) error {
-	pods, nodes := All[*corev1.Pod](s.pods), All[*corev1.Node](s.nodes)
+	pods, nodes := lying[*corev1.Pod](s.pods), lying[*corev1.Node](s.nodes)
 	var errs []error
 	for _, d := range All[*appsv1.DaemonSet](s.daemons) {
 		if d.DeletionTimestamp == nil {
@@ -365,7 +365,7 @@ func tolerates(x corev1.Toleration, t corev1.Taint) bool {
 
 // syncBudgets keeps the count of disruptions that budgets allow.
 func (s *state) syncBudgets(ctx context.Context) error {
-	pods := All[*corev1.Pod](s.pods)
+	pods := lying[*corev1.Pod](s.pods)
 	for _, b := range All[*policyv1.PodDisruptionBudget](s.budgets) {
 		sel, err := metav1.LabelSelectorAsSelector(b.Spec.Selector)
 		if err != nil {

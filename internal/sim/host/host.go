@@ -222,6 +222,7 @@ type Host struct {
 	ctx      context.Context
 	cancel   context.CancelCauseFunc
 	wg       sync.WaitGroup
+	usage    usage
 
 	mu      sync.Mutex
 	closers map[io.Closer]struct{}
@@ -355,10 +356,35 @@ func (h *Host) room(n int64) error {
 	h.mu.Lock()
 	full := h.Spec.Faults.Full
 	h.mu.Unlock()
-	if full || h.Used()+n > h.Spec.Disk {
+	if full || !h.usage.takes(n, h.Spec.Disk, h.Used) {
 		return syscall.ENOSPC
 	}
 	return nil
+}
+
+// usage is how full a disk is supposed to be: as it was counted last, and what was written since.
+type usage struct {
+	mu      sync.Mutex
+	counted time.Time
+	bytes   int64
+}
+
+// usedFor is how long a count is gone by where there is room: looking through a disk for each
+// file that is written is most of what writing costs.
+const usedFor = time.Second
+
+// takes says whether n more bytes fit onto a disk of a size, and supposes that they are written.
+func (u *usage) takes(n, size int64, count func() int64) bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.bytes+n > size || time.Since(u.counted) > usedFor {
+		u.bytes, u.counted = count(), time.Now()
+	}
+	if u.bytes+n > size {
+		return false
+	}
+	u.bytes += n
+	return true
 }
 
 // Stall is how long a slow disk takes for one write more than a good one.

@@ -342,3 +342,30 @@ func TestFabric(t *testing.T) {
 		t.Errorf("a port that nobody serves: %v", err)
 	}
 }
+
+// A disk is looked through when it may be full, or when that was a while ago; what was written
+// since counts meanwhile.
+func TestUsage(t *testing.T) {
+	var u usage
+	holds, counted := int64(40), 0
+	count := func() int64 { counted++; return holds }
+	for _, x := range []struct {
+		what   string
+		writes int64
+		before func()
+		fits   bool
+		counts int
+	}{
+		{"the first", 30, func() {}, true, 1},
+		{"what fits beside it", 30, func() {}, true, 1},
+		{"what does not", 10, func() { holds = 100 }, false, 2},
+		{"where something was deleted", 10, func() { holds = 50 }, true, 3},
+		{"after a while", 10, func() { u.counted = u.counted.Add(-2 * usedFor) }, true, 4},
+		{"more than it has", 101, func() {}, false, 5},
+	} {
+		x.before()
+		if fits := u.takes(x.writes, 100, count); fits != x.fits || counted != x.counts {
+			t.Errorf("%s: fits %v, counted %d times", x.what, fits, counted)
+		}
+	}
+}
