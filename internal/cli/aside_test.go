@@ -109,11 +109,13 @@ func TestCopyBeside(t *testing.T) {
 	w.fails(2, []string{"what the copy holds now gives way", "--confirm tidewatch-then"}, "backup", "restore", "good", "--as", "tidewatch-then", "--yes")
 	w.ok("backup", "restore", "good", "--as", "tidewatch-then", "--yes", "--confirm", "tidewatch-then")
 
+	keys, _ := filepath.Glob(filepath.Join(w.keys, "*"))
+	beside, _ := filepath.Glob(w.path(".verbund/tidewatch-then/*/*"))
 	w.ok(then("teardown", "--yes", "--confirm", "tidewatch-then")...)
 	for _, dir := range []string{w.dir, w.path(".verbund"), w.keys} {
 		left, err := filepath.Glob(filepath.Join(dir, "*tidewatch-then*"))
 		if err != nil || len(left) > 0 {
-			t.Errorf("left of the copy: %v, %v", left, err)
+			t.Errorf("left of the copy: %v, %v; before there were the keys %v, and of the copy %v", left, err, keys, beside)
 		}
 	}
 	// What was declared and never raised is not removed without a word.

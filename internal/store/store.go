@@ -611,8 +611,12 @@ func readAll[T any](s *Store, bucket []byte) (map[string]T, error) {
 // Remove deletes the memory but for the journal and backups.
 func (s *Store) Remove() error {
 	p, err := s.Protection()
-	if err != nil {
-		p = nil
+	var damage *Damage
+	switch {
+	case errors.As(err, &damage), errors.Is(err, os.ErrNotExist):
+		p = nil // what opens it cannot be known any more, and stays
+	case err != nil:
+		return err
 	}
 	if err := errors.Join(ignoreMissing(os.Remove(s.file())), ignoreMissing(os.Remove(filepath.Join(s.Path, "lock"))), ignoreMissing(os.Remove(filepath.Join(s.Path, "drill.lock"))), ignoreMissing(os.Remove(filepath.Join(s.Path, "drill.json")))); err != nil {
 		return err
