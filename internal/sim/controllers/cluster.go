@@ -38,8 +38,8 @@ func (s *state) nodeRanges(ctx context.Context) error {
 		if n.Spec.PodCIDR != "" || s.given[n.UID] != "" {
 			continue
 		}
-		n = n.DeepCopy()
-		for {
+		own := ""
+		for own == "" {
 			var b [4]byte
 			binary.BigEndian.PutUint32(b[:], base+next<<(32-s.mask))
 			r := netip.PrefixFrom(netip.AddrFrom4(b), s.mask)
@@ -47,15 +47,19 @@ func (s *state) nodeRanges(ctx context.Context) error {
 				return fmt.Errorf("no range left for node %s in %s", n.Name, s.cidr)
 			}
 			if !taken[r.String()] {
-				n.Spec.PodCIDR, n.Spec.PodCIDRs = r.String(), []string{r.String()}
-				break
+				own = r.String()
 			}
 		}
-		taken[n.Spec.PodCIDR] = true
-		if _, err := s.c.CoreV1().Nodes().Update(ctx, n, metav1.UpdateOptions{}); err != nil {
-			return err
+		taken[own] = true
+		// As the real one does: whatever else changes of the node meanwhile is not in the way.
+		patch := fmt.Appendf(nil, `{"spec":{"podCIDR":%q,"podCIDRs":[%q]}}`, own, own)
+		if _, err := s.c.CoreV1().Nodes().Patch(ctx, n.Name, types.StrategicMergePatchType, patch, metav1.PatchOptions{}); err != nil {
+			if ignoreGone(err) != nil {
+				return err
+			}
+			continue
 		}
-		s.given[n.UID] = n.Spec.PodCIDR
+		s.given[n.UID] = own
 	}
 	return nil
 }
