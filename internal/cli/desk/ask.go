@@ -59,13 +59,13 @@ func (d *asker) AskByName(cluster, what string) error { return d.a.AskByName(clu
 func (d *asker) Named(cluster string) bool { return d.a.Confirm == cluster }
 
 // Agree shows the plan to a person at a terminal, and asks.
-func (d *asker) Agree(question string, never []string, p *plan.Plan, v *look.View) error {
+func (d *asker) Agree(question string, notToMiss []string, p *plan.Plan, v *look.View) error {
 	if _, ok := term.IsTerminal(d.a.In); ok && !d.a.Yes {
 		slots, total := p.Schedule(d.s.Parallel, look.Usual(d.s))
 		d.a.ShowPlan(d.s, p, v, slots, total)
 		return d.a.Ask(question)
 	}
-	for _, l := range never {
+	for _, l := range notToMiss {
 		d.a.UI.Say("%s", l)
 	}
 	if v.Outlook != nil {

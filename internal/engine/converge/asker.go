@@ -23,8 +23,8 @@ type Asker interface {
 	// Named says whether the cluster's name was given beforehand.
 	Named(cluster string) bool
 	// Agree shows what will be done, where a person looks on, and wants a yes. To whom the plan is
-	// not shown it says what nobody should miss of it.
-	Agree(question string, never []string, p *plan.Plan, v *look.View) error
+	// not shown it says notToMiss, what nobody should miss of it.
+	Agree(question string, notToMiss []string, p *plan.Plan, v *look.View) error
 	// Watch shows a run as it goes on.
 	Watch(steps []plan.Step) Watcher
 	// Proof shows whether the old one is refused everywhere.

@@ -48,8 +48,8 @@ func (p *person) AskByName(cluster, what string) error { return p.Ask("by name: 
 
 func (p *person) Named(string) bool { return false }
 
-func (p *person) Agree(question string, never []string, _ *plan.Plan, _ *look.View) error {
-	p.said = append(p.said, never...)
+func (p *person) Agree(question string, notToMiss []string, _ *plan.Plan, _ *look.View) error {
+	p.said = append(p.said, notToMiss...)
 	return p.Ask(question)
 }
 
