@@ -376,3 +376,33 @@ func TestMadeByManyAtOnce(t *testing.T) {
 		}
 	}
 }
+
+// Where a store cannot be looked at, which key file is its own is not known, and nothing of it is
+// removed: neither the store without the key, nor the other way round.
+func TestRemoveUnseen(t *testing.T) {
+	folder, dir := t.TempDir(), t.TempDir()
+	s, err := Open(folder, "tidewatch", &Keys{Dir: dir})
+	if err != nil {
+		t.Fatal(err)
+	}
+	aside := s.file() + ".aside"
+	if err := errors.Join(os.Rename(s.file(), aside), os.Mkdir(s.file(), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Remove(); err == nil {
+		t.Error("it is removed")
+	}
+	if err := errors.Join(os.Remove(s.file()), os.Rename(aside, s.file())); err != nil {
+		t.Fatal(err)
+	}
+	keys, _ := filepath.Glob(filepath.Join(dir, "*.key"))
+	if len(keys) != 1 {
+		t.Errorf("keys are %v", keys)
+	}
+	if err := s.Remove(); err != nil {
+		t.Error(err)
+	}
+	if keys, _ := filepath.Glob(filepath.Join(dir, "*.key")); len(keys) != 0 || s.Exists() {
+		t.Errorf("left are %v, and the store: %v", keys, s.Exists())
+	}
+}
