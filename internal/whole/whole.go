@@ -36,6 +36,20 @@ func Write(path string, b []byte, mode fs.FileMode) error {
 	return Replace(f.Name(), path)
 }
 
+// MostLog is how large a log may be when it is opened, in bytes.
+const MostLog = 8 << 20
+
+// Log opens a log for appending. One that has become large is set aside first, as NAME.earlier, in
+// the place of the one before that.
+func Log(path string) (*os.File, error) {
+	if i, err := os.Stat(path); err == nil && i.Size() > MostLog {
+		if err := os.Rename(path, path+".earlier"); err != nil {
+			return nil, err
+		}
+	}
+	return os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+}
+
 // Named lists the files of a folder whose names end so, in order. The folder may be called
 // whatever it likes: no character of its name is a pattern. One that is not there has none.
 func Named(folder, ending string) []string {

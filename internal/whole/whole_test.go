@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -149,5 +150,39 @@ func TestReadWaitsForNobody(t *testing.T) {
 	}
 	if _, err := whole.Read(long); !errors.Is(err, whole.ErrTooLong) {
 		t.Errorf("a file without end: %v", err)
+	}
+}
+
+// A log goes on where it was, until it is large; then the one before is what it was.
+func TestLog(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "site.log")
+	say := func(text string) {
+		t.Helper()
+		f, err := whole.Log(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		if _, err := f.WriteString(text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	holds := func(name, want string) {
+		t.Helper()
+		b, err := os.ReadFile(name)
+		if got := strings.TrimRight(string(b), "\x00"); err != nil || got != want {
+			t.Errorf("%s holds %.80q, %v", name, got, err)
+		}
+	}
+	say("high\n")
+	say("low\n")
+	holds(file, "high\nlow\n")
+	for _, words := range []string{"high\nlow\n", "fog\n"} {
+		if err := os.Truncate(file, whole.MostLog+1); err != nil {
+			t.Fatal(err)
+		}
+		say("fog\n")
+		holds(file, "fog\n")
+		holds(file+".earlier", words)
 	}
 }

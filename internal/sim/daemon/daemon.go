@@ -39,6 +39,7 @@ import (
 	"verbund/internal/sim/serve"
 	"verbund/internal/sim/zone"
 	"verbund/internal/site/protocol"
+	"verbund/internal/whole"
 )
 
 // The files of a site's folder.
@@ -789,7 +790,7 @@ func (s *site) zone(name string) (*zoneProc, error) {
 	if s.ctx.Err() != nil {
 		return nil, s.ctx.Err()
 	}
-	log, err := os.OpenFile(filepath.Join(s.folder, "zone-"+name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	log, err := whole.Log(filepath.Join(s.folder, "zone-"+name+".log"))
 	if err != nil {
 		return nil, err
 	}

@@ -319,7 +319,7 @@ func Start(ctx context.Context, folder, file string, command []string) (c *Clien
 	} else if !errors.Is(err, site.ErrNotRunning) {
 		return nil, false, "", err
 	}
-	log, err := os.OpenFile(filepath.Join(folder, "site.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	log, err := whole.Log(filepath.Join(folder, "site.log"))
 	if err != nil {
 		return nil, false, "", err
 	}
