@@ -266,6 +266,18 @@ func TestBackOf(t *testing.T) {
 			t.Errorf("%s: %v follow, wanted %v", x.name, got, follow)
 		}
 	}
+	// What runs nothing newer than the control plane then does stays as it is.
+	for _, v := range []string{"v1.36.3", "v1.37.1"} {
+		for name := range o.Machines {
+			if strings.HasPrefix(name, "tidewatch-forecast-") {
+				seen(o, name, func(s *plan.MachineSeen) { s.Versions["kubelet"] = v })
+			}
+		}
+		b, err := plan.BackOf(c, o, map[string]string{"control": "v1.37.1", "gauges": "v1.37.1"}, nil, versions.Shipped())
+		if err != nil || !slices.Equal(b.Follow, []string{"gauges"}) || slices.Contains(b.Groups, "forecast") {
+			t.Errorf("with forecast on %s: %+v, %v", v, b, err)
+		}
+	}
 }
 
 // Within a minor the workers go back as well, after their API servers.
