@@ -21,7 +21,7 @@ import (
 // Upgrades over two minors, in each way, while an application with a budget that lets one pod
 // go at a time is asked without pause: at least 20,000 times, and none of them fails. It takes
 // minutes, and is asked for by VERBUND_TESTS=trials; TestTwoMinorsInOneRun and TestReplacement are
-// what runs always.
+// what runs with every change.
 func TestLongUpgrades(t *testing.T) {
 	inLane(t)
 	for _, way := range []string{"in-place", "replacement"} {

@@ -18,7 +18,6 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.etcd.io/etcd/server/v3/embed"
 	"go.uber.org/zap"
-
 	"k8s.io/utils/lru"
 
 	"verbund/internal/sim/host"
@@ -350,16 +349,27 @@ func TestOwnWrites(t *testing.T) {
 	lease := func(version any, holder string) string {
 		return fmt.Sprintf(`{"apiVersion":"coordination.k8s.io/v1","kind":"Lease","metadata":{"name":"watchroom","resourceVersion":"%v"},"spec":{"holderIdentity":%q}}`, version, holder)
 	}
-	first := f.want(201, "mara", f.ask(admin, "POST", at, jsonType, strings.Replace(lease("", "mara"), `"resourceVersion":""`, `"labels":{"kept":"yes"}`, 1)))
-	v, ok := f.s.kept.Get("/registry/coordination.k8s.io/leases/kube-system/watchroom")
-	if rev := first.at("metadata.resourceVersion"); !ok || fmt.Sprint(v.(*stored).rev) != rev {
-		t.Fatalf("of version %v it knows %v", rev, v)
+	first := f.want(201, "mara", f.ask(admin, "POST", at, jsonType, lease("", "mara")))
+	// What it knows it does not ask for, and nobody changes it by changing what he got.
+	gone, end := context.WithCancel(context.Background())
+	end()
+	leases := findResource("coordination.k8s.io", "v1", "leases")
+	for range 2 {
+		_, m, _, err := f.s.loadAs(gone, leases, "kube-system", "watchroom", fmt.Sprint(first.at("metadata.resourceVersion")))
+		if err != nil || len(m.GetLabels()) > 0 {
+			t.Fatalf("of what it wrote it knows %v, %v", m, err)
+		}
+		m.SetLabels(map[string]string{"changed": "by whoever asked"})
+	}
+	if _, m, _, err := f.s.loadAs(gone, leases, "kube-system", "watchroom", "1"); err == nil {
+		t.Errorf("of another version it knows %v", m)
 	}
 	second := f.want(200, "jonas", f.ask(admin, "PUT", at+"/watchroom", jsonType, lease(first.at("metadata.resourceVersion"), "jonas")))
 	f.want(409, "", f.ask(admin, "PUT", at+"/watchroom", jsonType, lease(first.at("metadata.resourceVersion"), "mara")))
 
 	other := &fixture{t, &server{env: f.s.env, opt: f.s.opt, etcd: f.s.etcd, life: f.s.life, rbac: f.s.rbac, version: f.s.version, kept: lru.New(mostKept)}}
 	third := f.want(200, "ilse", other.ask(admin, "PUT", at+"/watchroom", jsonType, lease(second.at("metadata.resourceVersion"), "ilse")))
+	f.want(200, "ilse", f.ask(admin, "GET", at+"/watchroom", jsonType, ""))
 	f.want(409, "", f.ask(admin, "PUT", at+"/watchroom", jsonType, lease(second.at("metadata.resourceVersion"), "jonas")))
 	f.want(200, "mara", f.ask(admin, "PUT", at+"/watchroom", jsonType, lease(third.at("metadata.resourceVersion"), "mara")))
 }

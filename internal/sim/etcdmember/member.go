@@ -271,6 +271,7 @@ func Main(ctx context.Context, file, root string, in io.Reader, out io.Writer) e
 	// What is acknowledged lies in the log; how often the database catches up with it is a
 	// matter of what that costs.
 	cfg.BackendBatchInterval = time.Second
+	// A member passes small messages on: handing them between processors costs more than they do.
 	runtime.GOMAXPROCS(1)
 	etcd, err := embed.StartEtcd(cfg)
 	if err != nil {

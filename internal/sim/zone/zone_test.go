@@ -38,3 +38,12 @@ func FuzzMessages(f *testing.F) {
 		}
 	})
 }
+
+// A zone has a processor for each fifty machines, and no more than there are.
+func TestProcessors(t *testing.T) {
+	for _, x := range []struct{ machines, most, want int }{{0, 8, 1}, {49, 8, 1}, {50, 8, 2}, {333, 8, 7}, {333, 2, 2}, {1000, 1, 1}} {
+		if n := processors(x.machines, x.most); n != x.want {
+			t.Errorf("%d machines, %d processors: %d, wanted %d", x.machines, x.most, n, x.want)
+		}
+	}
+}
