@@ -14,6 +14,7 @@ import (
 	"verbund/internal/cli/write"
 	"verbund/internal/core/declare"
 	"verbund/internal/core/drill"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/proof"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
@@ -46,7 +47,7 @@ var said = []struct {
 	{"trust list", enginelook.TrustReport{}}, {"trust show", trust.Entry{}}, {"trust replace, at its end", desk.ReplacedSaid{}},
 	{"token issue", vouch.TokenSaid{}}, {"token list", []kube.Token{}}, {"requests list", []desk.JudgedRequest{}},
 	{"site mirror", []site.Mirrored{}}, {"site images", []site.Composed{}}, {"site meet", []practise.MetSaid{}},
-	{"backup list", keep.BackupsSaid{}}, {"backup take, backup show, backup copy --back", keep.BackupSaid{}}, {"backup gather", keep.GatheredSaid{}}, {"backup verify", keep.VerifiedSaid{}}, {"backup copy", store.Copy{}}, {"prove", proof.Report{}}, {"drill", []drill.Report{}}, {"drill list", []practise.DrillListed{}},
+	{"backup list", keep.BackupsSaid{}}, {"backup take, backup show, backup copy --back", keep.BackupSaid{}}, {"backup gather", keep.GatheredSaid{}}, {"backup verify", keep.VerifiedSaid{}}, {"backup copy", memory.Copy{}}, {"prove", proof.Report{}}, {"drill", []drill.Report{}}, {"drill list", []practise.DrillListed{}},
 	{"store show", keep.StoreSaid{}}, {"store show --check", keep.StoreChecked{}}, {"version", versionSaid{}},
 	{"every other command, and those above with nothing to do", term.Told{}}, {"what went wrong, on standard error", term.Trouble{}},
 }

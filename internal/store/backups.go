@@ -13,15 +13,12 @@ import (
 
 	"filippo.io/age"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/whole"
 )
 
-// identityFile held the key that opens the backups beside it, before it was closed like the
-// store.
-const identityFile = "identity.txt"
-
 // BackupKey is what opens the backups, made if there is none. It is kept beside them, closed
-// like the store; one from before that lay there in plain is closed now.
+// like the store.
 func (s *Store) BackupKey() (*age.X25519Identity, error) {
 	if err := os.MkdirAll(s.backupDir(), 0o700); err != nil {
 		return nil, err
@@ -37,22 +34,13 @@ func (s *Store) BackupKey() (*age.X25519Identity, error) {
 	if err != nil {
 		return nil, err
 	}
-	before := filepath.Join(s.backupDir(), identityFile)
 	if b == nil {
-		if b, err = whole.Read(before); err != nil && !errors.Is(err, os.ErrNotExist) {
+		id, err := age.GenerateX25519Identity()
+		if err != nil {
 			return nil, err
 		}
-		if b == nil {
-			id, err := age.GenerateX25519Identity()
-			if err != nil {
-				return nil, err
-			}
-			b = fmt.Appendf(nil, "# opens the backups in this folder\n# public key: %s\n%s\n", id.Recipient(), id)
-		}
+		b = fmt.Appendf(nil, "# opens the backups in this folder\n# public key: %s\n%s\n", id.Recipient(), id)
 		if err := s.closeAside(b); err != nil {
-			return nil, err
-		}
-		if err := os.Remove(before); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return nil, err
 		}
 	}
@@ -189,5 +177,8 @@ func (s *Store) DropBackup(name string) error {
 	if err := os.Remove(name); err != nil {
 		return err
 	}
-	return s.SaveBackupNote(filepath.Base(name), nil)
+	return s.Update(func(st *memory.State) error {
+		delete(st.Backups, filepath.Base(name))
+		return nil
+	})
 }

@@ -23,50 +23,11 @@ func (s *Store) agree() []error {
 	case !errors.As(err, &closed): // that it is closed is said elsewhere
 		return []error{err}
 	}
-	members, err := s.Members()
-	_, merr := s.Machines()
-	_, rerr := s.Resting()
-	_, cerr := s.Counts()
-	_, perr := s.Peers()
-	_, oerr := s.OpenWaves()
-	_, serr := s.Spared()
-	_, herr := s.Held()
-	numbers, nerr := s.Numbers()
-	if err := errors.Join(err, merr, rerr, cerr, perr, oerr, serr, herr, nerr); err != nil {
-		return append(out, err)
-	}
-	for _, group := range slices.Sorted(maps.Keys(numbers)) {
-		ns := slices.Sorted(slices.Values(numbers[group]))
-		if len(slices.Compact(slices.Clone(ns))) < len(ns) || len(ns) > 0 && ns[0] < 1 {
-			out = append(out, fmt.Errorf("the machines of %s have the numbers %v, of which one is there twice or is none", group, numbers[group]))
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(members)) {
-		ms := slices.Clone(members[name])
-		slices.Sort(ms)
-		if !slices.Contains(ms, name) {
-			out = append(out, fmt.Errorf("the member of %s was born into %v, without itself", name, members[name]))
-		}
-		if len(slices.Compact(ms)) < len(members[name]) {
-			out = append(out, fmt.Errorf("the member of %s was born into %v, with one of them twice", name, members[name]))
-		}
-	}
-	under, err := s.Replacements()
+	st, err := s.Read()
 	if err != nil {
 		return append(out, err)
 	}
-	for _, id := range slices.Sorted(maps.Keys(under)) {
-		if r := under[id]; trust.CheckReplaceable(id) != nil || r.Pass < trust.Both || r.Pass > trust.Drop {
-			out = append(out, fmt.Errorf("the replacement of %s is in pass %d, which there is not", id, int(r.Pass)))
-		}
-	}
-	facts, err := s.Facts()
-	if err == nil && facts != nil && facts.Founded.IsZero() {
-		err = errors.New("the cluster was founded, and not at any time")
-	}
-	if err != nil {
-		out = append(out, err)
-	}
+	out = append(out, st.Agree()...)
 	return append(out, s.agreeJournal()...)
 }
 

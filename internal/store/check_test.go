@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/trust"
 )
 
@@ -51,16 +52,12 @@ func TestAgree(t *testing.T) {
 		{"half a certificate", func(s *Store) error {
 			return s.SaveTrust(&Trust{Certs: map[string][]byte{"a/b": bytes.TrimSpace(cert)[:len(cert)/2]}})
 		}, "certificate a/b: "},
-		{"a member", func(s *Store) error { return s.SaveMember("a", []string{"a", "b"}) }, ""},
-		{"a member without itself", func(s *Store) error { return s.SaveMember("a", []string{"b"}) }, "the member of a was born into [b], without itself"},
-		{"a member twice", func(s *Store) error { return s.SaveMember("a", []string{"a", "a"}) }, "with one of them twice"},
-		{"a pass", func(s *Store) error {
-			return s.put(bucketReplaced, string(trust.Cluster), trust.Replacement{Pass: trust.Reissue})
+		{"a member", func(s *Store) error {
+			return s.Update(func(st *memory.State) error { st.Members["a"] = []string{"a", "b"}; return nil })
 		}, ""},
-		{"a pass that there is not", func(s *Store) error { return s.put(bucketReplaced, string(trust.Cluster), trust.Replacement{Pass: 4}) }, "is in pass 4"},
-		{"a replacement of what cannot be replaced", func(s *Store) error { return s.put(bucketReplaced, "weather", trust.Replacement{Pass: trust.Drop}) }, "the replacement of weather"},
-		{"founded", func(s *Store) error { return s.SaveFacts(Facts{Endpoint: "x", Founded: time.Now()}) }, ""},
-		{"founded at no time", func(s *Store) error { return s.SaveFacts(Facts{Endpoint: "x"}) }, "not at any time"},
+		{"a member without itself", func(s *Store) error {
+			return s.Update(func(st *memory.State) error { st.Members["a"] = []string{"b"}; return nil })
+		}, "the member of a was born into [b], without itself"},
 		{"a run", journaled(Entry{Kind: RunBegan}, Entry{Kind: StepBegan, Step: "s"}, Entry{Kind: StepDone, Step: "s"}, Entry{Kind: RunEnded}), ""},
 		{"a run that was cut off", journaled(Entry{Kind: RunBegan}, Entry{Kind: StepBegan, Step: "s"}), ""},
 		{"a step that had not begun", journaled(Entry{Kind: RunBegan}, Entry{Kind: StepFailed, Step: "s"}), "step s of run r ended and had not begun"},

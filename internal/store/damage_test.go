@@ -11,26 +11,26 @@ import (
 	"testing"
 	"time"
 
-	"go.etcd.io/bbolt"
+	"verbund/internal/core/memory"
+	"verbund/internal/core/topology"
 )
 
 // everything is all that a store remembers, as text, or why it cannot be read.
 func everything(s *Store) (string, error) {
-	f, e1 := s.Facts()
+	st, e1 := s.Read()
 	tr, e2 := s.Trust()
-	ms, e3 := s.Machines()
-	mem, e4 := s.Members()
-	rest, e5 := s.Resting()
-	counts, e6 := s.Counts()
-	reps, e7 := s.Replacements()
-	if err := errors.Join(e1, e2, e3, e4, e5, e6, e7); err != nil {
+	if err := errors.Join(e1, e2); err != nil {
+		return "", err
+	}
+	es, err := st.Entries()
+	if err != nil {
 		return "", err
 	}
 	var keys []string
 	for id, k := range tr.Keys {
 		keys = append(keys, id+string(k))
 	}
-	return fmt.Sprintf("%+v %d %v %v %v %v %v %v %d", f, len(keys), ms, mem, rest, counts, reps, tr.Certs["one/proxy"], len(tr.Certs)), nil
+	return fmt.Sprintf("%d %s %s %d", len(keys), es, tr.Certs["one/proxy"], len(tr.Certs)), nil
 }
 
 // full is a store with something in most tables, on many pages.
@@ -46,11 +46,16 @@ func full(t *testing.T) (*Store, *Keys) {
 	for i := range 40 {
 		id := fmt.Sprintf("machine-%d/proxy", i)
 		tr.Keys[id], tr.Certs[id] = key, cert
-		err = errors.Join(err, s.SaveMachine(fmt.Sprintf("machine-%d", i), Machine{Address: netip.MustParseAddr("127.81.7.10"), Fingerprint: strings.Repeat("f", 40)}))
 	}
-	err = errors.Join(err, s.SaveTrust(tr), s.SaveMember("machine-0", []string{"machine-0"}), s.SaveResting("machine-1", true), s.SaveCount("gauges", 4),
-		s.SaveFacts(Facts{Endpoint: "api.tidewatch.test", Pods: "10.172.0.0/15", Services: "10.112.0.0/16", PerNode: 128, Founded: time.Unix(5, 0).UTC()}))
-	if err != nil {
+	if err := s.UpdateWith(TrustChange{Add: tr}, func(st *memory.State) error {
+		for i := range 40 {
+			st.Machines[fmt.Sprintf("machine-%d", i)] = memory.Machine{Address: netip.MustParseAddr("127.81.7.10"), Fingerprint: strings.Repeat("f", 40)}
+		}
+		st.Resting["machine-1"], st.Counts["gauges"] = true, 4
+		st.Joins("machine-0", []string{"machine-0"})
+		st.Founded(topology.Facts{Endpoint: "api.tidewatch.test", Pods: "10.172.0.0/15", Services: "10.112.0.0/16", PerNode: 128, Founded: time.Unix(5, 0).UTC()})
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	return s, k
@@ -122,57 +127,8 @@ func TestDamageIsNoticed(t *testing.T) {
 	if err := os.WriteFile(s.file(), whole, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Facts(); err == nil || !strings.Contains(err.Error(), "what holds of the whole cluster facts") {
+	if _, err := s.Read(); err == nil || !strings.Contains(err.Error(), "what holds of the whole cluster facts") {
 		t.Errorf("another pod range: %v", err)
-	}
-}
-
-// A store of the format before, whose values were under no check, is read as it
-// is, and under checks once it was changed.
-func TestFormatBefore(t *testing.T) {
-	s, k := full(t)
-	want, err := everything(s)
-	if err != nil {
-		t.Fatal(err)
-	}
-	db, err := bbolt.Open(s.file(), 0o600, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	err = db.Update(func(tx *bbolt.Tx) error {
-		for _, name := range buckets {
-			b := tx.Bucket(name)
-			plain := map[string][]byte{}
-			if err := b.ForEach(func(k, v []byte) error {
-				if len(v) >= markBytes {
-					plain[string(k)] = append([]byte{}, v[markBytes:]...)
-				}
-				return nil
-			}); err != nil {
-				return err
-			}
-			for k, v := range plain {
-				if k != "format" {
-					if err := b.Put([]byte(k), v); err != nil {
-						return err
-					}
-				}
-			}
-		}
-		return errors.Join(tx.DeleteBucket(bucketSums), tx.Bucket(bucketMeta).Put([]byte("format"), []byte("2")))
-	})
-	if err := errors.Join(err, db.Close()); err != nil {
-		t.Fatal(err)
-	}
-	old := &Store{Path: s.Path, keeper: k}
-	if got, err := everything(old); err != nil || got != want {
-		t.Fatalf("before: %v\n%s", err, got)
-	}
-	if err := old.Make(); err != nil {
-		t.Fatal(err)
-	}
-	if got, err := everything(old); err != nil || got != want || len(old.Check()) > 0 {
-		t.Errorf("after: %v, %v\n%s", err, old.Check(), got)
 	}
 }
 
@@ -198,7 +154,7 @@ func TestMadeAtOnce(t *testing.T) {
 				}
 			}
 			for range 20 {
-				if _, err := s.Machines(); err != nil {
+				if _, err := s.Read(); err != nil {
 					t.Errorf("looking meanwhile: %v", err)
 				}
 			}

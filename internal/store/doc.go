@@ -1,7 +1,6 @@
-// Package store is what the tool itself remembers of a cluster: keys and certificates,
-// which addresses and host keys its machines have, how its datastore members were born, what
-// was agreed to and is underway, the journal, the backups with what opens them, and who
-// holds the lock.
+// Package store keeps what the tool itself remembers of a cluster, in a folder of this computer:
+// keys and certificates, the state that core/memory describes, the journal, the backups with
+// what opens them, and who holds the lock.
 //
 // It lives in .verbund/CLUSTER beside the declaration. The database is opened for one short
 // transaction at a time, so that commands which only look never wait for a run; one change is

@@ -1,12 +1,16 @@
 package store
 
 import (
+	"crypto/rand"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/fnv"
 	"os"
+	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -34,9 +38,31 @@ func (d *Damage) Error() string {
 
 func (d *Damage) Unwrap() error { return d.Err }
 
-// create makes the database whole under another name: whoever looks meanwhile
-// finds no store, or a complete one. Who comes second takes the first one's.
-func (s *Store) create() error {
+// keyFormat is where the format stands, in plain, under a check of its own.
+const keyFormat = "format"
+
+// create makes the database whole under another name, closed as the keeper says: whoever looks
+// meanwhile finds no store, or a complete one. Who comes second takes the first one's.
+func (s *Store) create() (err error) {
+	if s.keeper == nil {
+		return errors.New("making the store: nobody says how it is to be closed")
+	}
+	id := make([]byte, 4)
+	rand.Read(id)
+	p, err := s.keeper.New(fmt.Sprintf("%x", id), filepath.Base(s.Path))
+	if err != nil {
+		return err
+	}
+	made := false
+	defer func() {
+		if !made {
+			err = errors.Join(err, s.keeper.Forget(p))
+		}
+	}()
+	key, err := s.newKey(&p)
+	if err != nil {
+		return err
+	}
 	f, err := os.CreateTemp(s.Path, "store.db.*.new")
 	if err != nil {
 		return fmt.Errorf("making the store: %w", err)
@@ -49,32 +75,37 @@ func (s *Store) create() error {
 	if err != nil {
 		return fmt.Errorf("making the store: %w", err)
 	}
-	err = db.Update(func(tx *bbolt.Tx) error { return furnish(tx) })
+	err = db.Update(func(bt *bbolt.Tx) error { return furnish(&tx{bt, s.file()}, p) })
 	if err := errors.Join(err, db.Close()); err != nil {
 		return fmt.Errorf("making the store: %w", err)
 	}
-	if err := os.Link(f.Name(), s.file()); err != nil && !errors.Is(err, os.ErrExist) {
+	if err := os.Link(f.Name(), s.file()); errors.Is(err, os.ErrExist) {
+		return nil
+	} else if err != nil {
 		return fmt.Errorf("making the store: %w", err)
 	}
+	made = true
+	s.opened(key, p)
 	return nil
 }
 
-// furnish makes the tables of an empty database.
-func furnish(tx *bbolt.Tx) error {
-	for _, b := range append(buckets, bucketSums) {
-		if _, err := tx.CreateBucketIfNotExists(b); err != nil {
+// furnish makes the tables of an empty database, which is closed as p says.
+func furnish(t *tx, p Protection) error {
+	for _, name := range append(slices.Clone(tables), tableSums) {
+		if _, err := t.CreateBucket([]byte(name)); err != nil {
 			return err
 		}
 	}
-	return tx.Bucket(bucketMeta).Put([]byte("format"), formatText(Format))
+	how, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return errors.Join(t.Bucket([]byte(tableMeta)).Put([]byte(keyFormat), formatText(Format)), t.table(tableMeta).put(keyProtection, how))
 }
 
 // formatText says the format so that a changed bit of it is noticed.
 func formatText(n int) []byte {
-	if n < checked {
-		return fmt.Append(nil, n)
-	}
-	return fmt.Appendf(nil, "%d %x", n, mark("meta", []byte("format"), fmt.Append(nil, n)))
+	return fmt.Appendf(nil, "%d %x", n, mark(tableMeta, []byte(keyFormat), fmt.Append(nil, n)))
 }
 
 // open opens the database, which has to be there. One that another process puts a new one
@@ -207,38 +238,33 @@ func (s *Store) heads() error {
 type tx struct {
 	*bbolt.Tx
 	path string
-	old  bool // entries have no marks yet
 }
 
-func (t *tx) table(name []byte) table {
-	return table{path: t.path, name: string(name), b: t.Bucket(name), sums: t.Bucket(bucketSums), old: t.old}
+func (t *tx) table(name string) table {
+	return table{path: t.path, name: name, b: t.Bucket([]byte(name)), sums: t.Bucket([]byte(tableSums))}
 }
 
-// format reads which format the database has.
-func (s *Store) format(t *bbolt.Tx) (int, error) {
-	m := t.Bucket(bucketMeta)
+// begin looks whether a database is one that this program knows.
+func (s *Store) begin(t *bbolt.Tx) (*tx, error) {
+	m := t.Bucket([]byte(tableMeta))
 	if m == nil {
-		return 0, &Damage{s.file(), errors.New("the table of what holds of the whole cluster is missing")}
+		return nil, &Damage{s.file(), errors.New("the table of what holds of the store itself is missing")}
 	}
-	text := string(m.Get([]byte("format")))
+	text := string(m.Get([]byte(keyFormat)))
 	number, _, _ := strings.Cut(text, " ")
 	n, err := strconv.Atoi(number)
 	switch {
-	case text == "":
-		return 1, nil // the first Verbund wrote none until a store was complete
-	case err != nil || n <= Format && text != string(formatText(n)):
-		return 0, &Damage{s.file(), fmt.Errorf("its format, %s, is not as it was written", printable([]byte(text)))}
-	case n > Format:
-		return 0, fmt.Errorf("the store has format %d, and this program knows %d; use the newer version of Verbund that wrote it, nothing was changed", n, Format)
+	case err != nil || text != string(formatText(n)):
+		return nil, &Damage{s.file(), fmt.Errorf("its format, %s, is not as it was written", printable([]byte(text)))}
+	case n != Format:
+		return nil, fmt.Errorf("the store has format %d, and this program knows %d; use the version of Verbund that wrote it, nothing was changed", n, Format)
 	}
-	if n >= checked {
-		for _, b := range append(buckets, bucketSums) {
-			if t.Bucket(b) == nil && since[string(b)] <= n {
-				return 0, &Damage{s.file(), fmt.Errorf("the table %s is missing", b)}
-			}
+	for _, name := range append(slices.Clone(tables), tableSums) {
+		if t.Bucket([]byte(name)) == nil {
+			return nil, &Damage{s.file(), fmt.Errorf("the table %s is missing", name)}
 		}
 	}
-	return n, nil
+	return &tx{t, s.file()}, nil
 }
 
 // end closes the database. That its pages make no sense shows as a panic of the library,
@@ -250,14 +276,8 @@ func (s *Store) end(db *bbolt.DB, err *error) {
 	*err = errors.Join(*err, db.Close())
 }
 
-// update changes the store in one transaction: all of it or nothing. A store in
-// an older format is brought to this one.
+// update changes the store, which has to be there, in one transaction: all of it or nothing.
 func (s *Store) update(f func(*tx) error) (err error) {
-	if !s.Exists() {
-		if err := s.create(); err != nil {
-			return err
-		}
-	}
 	db, err := s.open(true)
 	if err != nil {
 		return err
@@ -265,56 +285,25 @@ func (s *Store) update(f func(*tx) error) (err error) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer s.end(db, &err)
 	return db.Update(func(bt *bbolt.Tx) error {
-		n, err := s.format(bt)
+		t, err := s.begin(bt)
 		if err != nil {
 			return err
 		}
-		if n < Format {
-			if err := furnish(bt); err != nil {
-				return err
-			}
-		}
-		if n < checked {
-			if err := s.renew(&tx{Tx: bt, path: s.file(), old: true}, &tx{Tx: bt, path: s.file()}, nil); err != nil {
-				return err
-			}
-		}
-		return f(&tx{Tx: bt, path: s.file()})
+		return f(t)
 	})
 }
 
-// renew writes every entry of one database into another, or the same one,
-// changed as f says.
-func (s *Store) renew(from, to *tx, f func(table, key string, v []byte) ([]byte, error)) error {
-	for _, name := range buckets {
-		if from.Bucket(name) == nil {
-			continue
-		}
-		entries := map[string][]byte{}
-		err := from.table(name).each(func(k string, v []byte) error {
-			v = append([]byte{}, v...)
-			if f != nil {
-				var err error
-				if v, err = f(string(name), k, v); err != nil {
-					return err
-				}
-			}
-			entries[k] = v
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		t := to.table(name)
-		for k, v := range entries {
-			if from.Tx == to.Tx {
-				if err := t.b.Delete([]byte(k)); err != nil {
-					return err
-				}
-			}
-			if err := t.put(k, v); err != nil {
+// renew writes every entry of one database into another, changed as f says.
+func renew(from, to *tx, f func(table, key string, v []byte) ([]byte, error)) error {
+	for _, name := range tables {
+		if err := from.table(name).each(func(k string, v []byte) error {
+			v, err := f(name, k, v)
+			if err != nil {
 				return err
 			}
+			return to.table(name).put(k, v)
+		}); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -333,11 +322,11 @@ func (s *Store) view(f func(*tx) error) (err error) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer s.end(db, &err)
 	return db.View(func(bt *bbolt.Tx) error {
-		n, err := s.format(bt)
+		t, err := s.begin(bt)
 		if err != nil {
 			return err
 		}
-		return f(&tx{Tx: bt, path: s.file(), old: n < checked})
+		return f(t)
 	})
 }
 
@@ -360,21 +349,18 @@ func (s *Store) Check() []error {
 		if p, err = protectionOf(t); err != nil {
 			note(err)
 		}
-		for _, name := range buckets {
-			if t.Bucket(name) == nil {
-				continue
-			}
+		for _, name := range tables {
 			b := t.table(name)
 			whole := true
 			err := b.b.ForEach(func(k, v []byte) error {
-				if string(name) == "meta" && string(k) == "format" {
+				if name == tableMeta && string(k) == keyFormat {
 					return nil
 				}
 				plain, err := b.open(k, v)
 				if err != nil {
 					whole = false
 					note(err)
-				} else if string(name) == "secrets" {
+				} else if name == tableSecrets {
 					sealed[string(k)] = append([]byte{}, plain...)
 				}
 				return nil

@@ -62,18 +62,24 @@ func (c *Closed) Error() string {
 
 func (c *Closed) Unwrap() error { return c.Err }
 
+// keyProtection is where it stands how a store is closed.
+const keyProtection = "protection"
+
 func protectionOf(t *tx) (*Protection, error) {
-	v, err := t.table(bucketMeta).get("protection")
-	if err != nil || v == nil {
+	v, err := t.table(tableMeta).get(keyProtection)
+	if err != nil {
 		return nil, err
+	}
+	if v == nil {
+		return nil, t.table(tableMeta).spoilt([]byte(keyProtection), "is missing")
 	}
 	p := &Protection{}
 	if err := json.Unmarshal(v, p); err != nil {
-		return nil, t.table(bucketMeta).spoilt([]byte("protection"), err.Error())
+		return nil, t.table(tableMeta).spoilt([]byte(keyProtection), err.Error())
 	}
 	// It becomes part of a path, and a store may come from anywhere.
 	if !idForm.MatchString(p.ID) {
-		return nil, t.table(bucketMeta).spoilt([]byte("protection"), fmt.Sprintf("its ID is %q", p.ID))
+		return nil, t.table(tableMeta).spoilt([]byte(keyProtection), fmt.Sprintf("its ID is %q", p.ID))
 	}
 	return p, nil
 }
@@ -81,7 +87,7 @@ func protectionOf(t *tx) (*Protection, error) {
 // idForm is how the ID of a store looks: the cluster's name and a random number.
 var idForm = regexp.MustCompile(`^[a-z0-9-]{1,64}$`)
 
-// Protection says how the store's secrets are encrypted; nil when they are not.
+// Protection says how the store's secrets are encrypted; nil when there is no store.
 func (s *Store) Protection() (*Protection, error) {
 	var p *Protection
 	err := s.view(func(t *tx) (err error) {
@@ -165,26 +171,23 @@ func open(key []byte, id string, sealed []byte) ([]byte, error) {
 	return out, nil
 }
 
-// protect encrypts the secrets of a store that are not yet.
-func (s *Store) protect() error {
-	p, err := s.Protection()
-	if err != nil || p != nil {
-		return err
-	}
-	if s.keeper == nil {
-		return errors.New("nobody says how the store is to be protected")
-	}
-	id := make([]byte, 4)
-	rand.Read(id)
-	np, err := s.keeper.New(fmt.Sprintf("%x", id), filepath.Base(s.Path))
+// newKey makes a key of a store, and says in p how that is closed.
+func (s *Store) newKey(p *Protection) ([]byte, error) {
+	to, err := s.keeper.Recipients(*p)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	err = s.rewrite(nil, nil, np)
-	if errors.Is(err, errClosedAnew) { // somebody else closes it at this moment, too: that counts
-		return s.keeper.Forget(np)
-	}
-	return err
+	key := make([]byte, chacha20poly1305.KeySize)
+	rand.Read(key)
+	p.Wrapped, err = wrap(key, to)
+	return key, err
+}
+
+// opened remembers what opens the store's secrets.
+func (s *Store) opened(key []byte, p Protection) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.key, s.keyOf = key, p.Wrapped
 }
 
 // Protect encrypts the secrets anew, with a new key of the store and for
@@ -195,11 +198,12 @@ func (s *Store) Protect(np Protection, by Keeper) error {
 	if err != nil {
 		return err
 	}
-	var key []byte
-	if p != nil {
-		if key, err = s.unlock(p); err != nil {
-			return err
-		}
+	if p == nil {
+		return fmt.Errorf("there is no store in %s", s.Path)
+	}
+	key, err := s.unlock(p)
+	if err != nil {
+		return err
 	}
 	opener, err := s.openAside(p)
 	if err != nil {
@@ -215,28 +219,17 @@ func (s *Store) Protect(np Protection, by Keeper) error {
 			return err
 		}
 	}
-	if p != nil && (p.Kind != np.Kind || p.Recipient != np.Recipient) {
+	if p.Kind != np.Kind || p.Recipient != np.Recipient {
 		return was.Forget(*p)
 	}
 	return nil
 }
 
 // rewrite writes the whole store into a new file, in which nothing of the old pages is, and
-// overwrites the old one. It was closed as was says, and old opens its secrets; both are
-// nil when they are in plain. Closed otherwise by now, it stays as it is: what is closed
-// already must not be closed once more. It is long because all of it is one change, which
-// is there or is not.
+// overwrites the old one. It was closed as was says, and old opens its secrets. Closed
+// otherwise by now, it stays as it is: old would open nothing of it.
 func (s *Store) rewrite(was *Protection, old []byte, p Protection) error {
-	to, err := s.keeper.Recipients(p)
-	if err != nil {
-		return err
-	}
-	key := make([]byte, chacha20poly1305.KeySize)
-	rand.Read(key)
-	if p.Wrapped, err = wrap(key, to); err != nil {
-		return err
-	}
-	meta, err := json.Marshal(p)
+	key, err := s.newKey(&p)
 	if err != nil {
 		return err
 	}
@@ -259,36 +252,36 @@ func (s *Store) rewrite(was *Protection, old []byte, p Protection) error {
 	if err != nil {
 		return err
 	}
-	err = db.View(func(from *bbolt.Tx) error {
-		n, err := s.format(from)
+	err = db.View(func(bt *bbolt.Tx) error {
+		from, err := s.begin(bt)
 		if err != nil {
 			return err
 		}
-		now, err := protectionOf(&tx{Tx: from, path: s.file(), old: n < 3})
+		now, err := protectionOf(from)
 		if err != nil {
 			return err
 		}
-		if (now == nil) != (was == nil) || now != nil && !bytes.Equal(now.Wrapped, was.Wrapped) {
+		if !bytes.Equal(now.Wrapped, was.Wrapped) {
 			return errClosedAnew
 		}
-		return out.Update(func(to *bbolt.Tx) error {
-			if err := furnish(to); err != nil {
+		return out.Update(func(bt *bbolt.Tx) error {
+			to := &tx{bt, s.file()}
+			if err := furnish(to, p); err != nil {
 				return err
 			}
-			new := &tx{Tx: to, path: s.file()}
-			err := s.renew(&tx{Tx: from, path: s.file(), old: n < 3}, new, func(table, k string, v []byte) ([]byte, error) {
-				if table != string(bucketSecrets) {
+			return renew(from, to, func(table, k string, v []byte) ([]byte, error) {
+				switch {
+				case table == tableMeta && k == keyProtection:
+					return json.Marshal(p)
+				case table != tableSecrets:
 					return v, nil
 				}
-				if old != nil {
-					var err error
-					if v, err = open(old, k, v); err != nil {
-						return nil, &Damage{s.file(), err}
-					}
+				v, err := open(old, k, v)
+				if err != nil {
+					return nil, &Damage{s.file(), err}
 				}
 				return seal(key, k, v)
 			})
-			return errors.Join(err, new.table(bucketMeta).put("protection", meta))
 		})
 	})
 	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
@@ -302,9 +295,7 @@ func (s *Store) rewrite(was *Protection, old []byte, p Protection) error {
 	if err := whole.Replace(fresh, s.file()); err != nil {
 		return err
 	}
-	s.mu.Lock()
-	s.key, s.keyOf = key, p.Wrapped
-	s.mu.Unlock()
+	s.opened(key, p)
 	// The old pages hold the secrets as they were: nothing points to them any
 	// more, and nobody should find them on the disk.
 	return overwrite(before)
@@ -388,7 +379,7 @@ func (s *Store) Pack() (*Packed, error) {
 		return nil, err
 	}
 	if p == nil {
-		return nil, errors.New("the store is from an older Verbund; any command that changes something encrypts it")
+		return nil, fmt.Errorf("there is no store in %s", s.Path)
 	}
 	out := &Packed{}
 	key, err := s.unlock(p)

@@ -18,7 +18,6 @@ import (
 
 	"verbund/internal/whole"
 
-	"go.etcd.io/bbolt"
 	"golang.org/x/crypto/ssh"
 )
 
@@ -152,56 +151,6 @@ func TestProtection(t *testing.T) {
 	hidden(t, folder)
 }
 
-// A store from before, with its secrets in plain, is rewritten: no page of the
-// old file is left, not even on the disk.
-func TestMigration(t *testing.T) {
-	folder := t.TempDir()
-	path := filepath.Join(folder, Dir, "tidewatch")
-	if err := os.MkdirAll(path, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	file := filepath.Join(path, "store.db")
-	db, err := bbolt.Open(file, 0o600, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	err = db.Update(func(tx *bbolt.Tx) error {
-		m, err := tx.CreateBucket(bucketMeta)
-		if err != nil {
-			return err
-		}
-		b, err := tx.CreateBucket(bucketSecrets)
-		if err != nil {
-			return err
-		}
-		c, err := tx.CreateBucket(bucketCerts)
-		if err != nil {
-			return err
-		}
-		return errors.Join(m.Put([]byte("format"), []byte("1")), b.Put([]byte("cluster-authority"), []byte(canary)), c.Put([]byte("cluster-authority"), []byte("public")))
-	})
-	if err := errors.Join(err, db.Close()); err != nil {
-		t.Fatal(err)
-	}
-	// The file's own disk blocks are watched through a second name for it.
-	kept := filepath.Join(folder, "kept")
-	if err := os.Link(file, kept); err != nil {
-		t.Fatal(err)
-	}
-	keys := &Keys{Dir: t.TempDir()}
-	// Reading alone changes nothing.
-	if got, err := secret(folder, keys); err != nil || got != canary {
-		t.Errorf("before: %q, %v", got, err)
-	}
-	if _, err := Open(folder, "tidewatch", keys); err != nil {
-		t.Fatal(err)
-	}
-	hidden(t, folder)
-	if got, err := secret(folder, keys); err != nil || got != canary {
-		t.Errorf("after: %q, %v", got, err)
-	}
-}
-
 // A secret opens only under its own name, and one that was changed not at all.
 func TestSealing(t *testing.T) {
 	k := make([]byte, 32)
@@ -273,7 +222,7 @@ func TestIDLeadsNowhere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.update(func(t *tx) error { return t.table(bucketMeta).put("protection", meta) }); err != nil {
+	if err := s.update(func(t *tx) error { return t.table(tableMeta).put(keyProtection, meta) }); err != nil {
 		t.Fatal(err)
 	}
 	if p, err := s.Protection(); err == nil || !strings.Contains(err.Error(), `its ID is "../victim"`) {

@@ -6,14 +6,14 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
-	"reflect"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
-	"verbund/internal/core/rollout"
+	"verbund/internal/core/memory"
 )
 
 func fresh(t *testing.T) *Store {
@@ -25,38 +25,101 @@ func fresh(t *testing.T) *Store {
 	return s
 }
 
-func TestMemory(t *testing.T) {
-	s := fresh(t)
-	m := Machine{Address: netip.MustParseAddr("127.81.7.10"), Hardware: "02:00", Fingerprint: "SHA256:x"}
-	tr := &Trust{Keys: map[string]Secret{"a": Secret("key a"), "b/x": Secret("key b")}, Certs: map[string][]byte{"b/x": []byte("cert b")}}
-	for _, err := range []error{s.SaveMachine("b", m), s.SaveMember("b", []string{"a", "b"}), s.SaveTrust(tr), s.SaveResting("b", true), s.SaveFacts(Facts{Endpoint: "api.test"}), s.SaveKubeconfig("/tmp/k", time.Unix(5, 0))} {
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	ms, err := s.Machines()
-	if err != nil || ms["b"] != m {
-		t.Errorf("machines %v, %v", ms, err)
-	}
-	if one, known, err := s.Machine("b"); err != nil || !known || one != m {
-		t.Errorf("machine %v, %v, %v", one, known, err)
-	}
-	if _, known, err := s.Machine("a"); err != nil || known {
-		t.Errorf("a machine that nobody saved: %v, %v", known, err)
-	}
-	f, err := s.Facts()
-	if err != nil || f == nil || f.Endpoint != "api.test" {
-		t.Errorf("facts %v, %v", f, err)
-	}
-	if err := s.ForgetMachine("b"); err != nil {
+// change changes what a store remembers, or ends the test.
+func change(t *testing.T, s *Store, f func(*memory.State)) {
+	t.Helper()
+	if err := s.Update(func(st *memory.State) error { f(st); return nil }); err != nil {
 		t.Fatal(err)
 	}
-	ms, _ = s.Machines()
-	mb, _ := s.Members()
-	rs, _ := s.Resting()
-	got, err := s.Trust()
-	if err != nil || len(ms)+len(mb)+len(rs)+len(got.Certs) != 0 || len(got.Keys) != 1 {
-		t.Errorf("after forgetting: %v %v %v %v %v", ms, mb, rs, got.Keys, err)
+}
+
+// state is what a store remembers.
+func state(t *testing.T, s *Store) *memory.State {
+	t.Helper()
+	st, err := s.Read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return st
+}
+
+// What is remembered is there for whoever opens it next, and changes all or nothing, with keys
+// and certificates.
+func TestUpdate(t *testing.T) {
+	s := fresh(t)
+	m := memory.Machine{Address: netip.MustParseAddr("127.81.7.10"), Hardware: "02:00", Fingerprint: "SHA256:x"}
+	tr := &Trust{Keys: map[string]Secret{"a": Secret("key a"), "b/x": Secret("key b")}, Certs: map[string][]byte{"b/x": []byte("cert b")}}
+	if err := s.UpdateWith(TrustChange{Add: tr}, func(st *memory.State) error {
+		st.Machines["b"], st.Kubeconfigs["/tmp/k"], st.Counts["gauges"] = m, time.Unix(5, 0).UTC(), 4
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	other := At(filepath.Dir(filepath.Dir(s.Path)), "tidewatch", s.keeper)
+	st, err := other.Read()
+	if err != nil || st.Machines["b"] != m || !st.Kubeconfigs["/tmp/k"].Equal(time.Unix(5, 0)) || st.Counts["gauges"] != 4 {
+		t.Errorf("%+v, %v", st, err)
+	}
+	// Nothing of a change that fails is there, nor of its keys.
+	no := errors.New("no")
+	if err := s.UpdateWith(TrustChange{Add: &Trust{Keys: map[string]Secret{"c": Secret("x")}}, Gone: Gone("a")}, func(st *memory.State) error {
+		delete(st.Machines, "b")
+		return no
+	}); !errors.Is(err, no) {
+		t.Errorf("error is %v", err)
+	}
+	if got, err := s.Trust(); err != nil || len(got.Keys) != 2 || got.Keys["a"] == nil || state(t, s).Machines["b"] != m {
+		t.Errorf("after a change that failed: %v, %v", got, err)
+	}
+	if err := s.UpdateWith(TrustChange{Gone: func(id string) bool { return strings.HasPrefix(id, "b/") }}, func(st *memory.State) error {
+		st.Forget("b")
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Trust(); err != nil || len(got.Certs) != 0 || len(got.Keys) != 1 || len(state(t, s).Machines) != 0 {
+		t.Errorf("after forgetting: %v %v", got, err)
+	}
+	for _, err := range s.Check() {
+		t.Error(err)
+	}
+}
+
+// Of many changes at once none is lost.
+func TestUpdatesAtOnce(t *testing.T) {
+	s := fresh(t)
+	var wg sync.WaitGroup
+	for i := range 8 {
+		wg.Go(func() {
+			own := At(filepath.Dir(filepath.Dir(s.Path)), "tidewatch", s.keeper)
+			for range 10 {
+				if err := own.Update(func(st *memory.State) error {
+					st.Counts["all"]++
+					st.Counts[fmt.Sprint(i)]++
+					return nil
+				}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if st := state(t, s); st.Counts["all"] != 80 || st.Counts["7"] != 10 {
+		t.Errorf("counted %v", st.Counts)
+	}
+}
+
+// A memory that is not there is not made by changing it.
+func TestUpdateNothing(t *testing.T) {
+	s := At(t.TempDir(), "tidewatch", &Keys{Dir: t.TempDir()})
+	for what, err := range map[string]error{"changed": s.Update(func(*memory.State) error { return nil }),
+		"keys": s.SaveTrust(&Trust{Keys: map[string]Secret{"a": Secret("x")}})} {
+		if !errors.Is(err, os.ErrNotExist) || s.Exists() {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	if st, err := s.Read(); err != nil || len(st.Machines) != 0 {
+		t.Errorf("%+v, %v", st, err)
 	}
 }
 
@@ -108,7 +171,8 @@ func TestCutOff(t *testing.T) {
 		if err := j.Append(Entry{Kind: x.kind, Run: x.run}); err != nil {
 			t.Fatal(err)
 		}
-		if cut, err := s.CutOff(); err != nil || cut != x.cut {
+		es, _, err := s.Entries()
+		if cut := CutOff(es); err != nil || cut != x.cut {
 			t.Errorf("after entry %d: cut off %v, %v", i, cut, err)
 		}
 	}
@@ -213,81 +277,19 @@ func TestJournalSetAside(t *testing.T) {
 	same("second", "third", "four  ", "five  ", "six   ", "fourth")
 }
 
-// A store from before there were roll-outs is read as it is, has none, and gets its tables
-// when it is next changed.
-func TestFormatWithoutRollouts(t *testing.T) {
-	s := fresh(t)
-	if err := s.SaveCount("gauges", 4); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.update(func(tx *tx) error {
-		for name, n := range since {
-			if n > 3 {
-				if err := tx.DeleteBucket([]byte(name)); err != nil {
-					return err
-				}
-			}
+// What an older or a newer program wrote is not read, and not touched.
+func TestOtherFormat(t *testing.T) {
+	for _, n := range []int{Format - 1, Format + 1} {
+		s := fresh(t)
+		if err := s.update(func(t *tx) error { return t.Bucket([]byte(tableMeta)).Put([]byte(keyFormat), formatText(n)) }); err != nil {
+			t.Fatal(err)
 		}
-		return tx.Bucket(bucketMeta).Put([]byte("format"), formatText(3))
-	}); err != nil {
-		t.Fatal(err)
-	}
-	held, err := s.Held()
-	waves, werr := s.OpenWaves()
-	numbers, nerr := s.Numbers()
-	if err := errors.Join(err, werr, nerr); err != nil || held != nil || len(waves)+len(numbers) > 0 {
-		t.Errorf("held %v, waves %v, numbers %v, %v", held, waves, numbers, err)
-	}
-	want := map[string][]int{"gauges": {4, 2}}
-	if err := s.SaveNumbers(want); err != nil {
-		t.Fatal(err)
-	}
-	counts, err := s.Counts()
-	if got, nerr := s.Numbers(); errors.Join(err, nerr) != nil || !reflect.DeepEqual(got, want) || counts["gauges"] != 4 {
-		t.Errorf("numbers %v, counts %v, %v", got, counts, errors.Join(err, nerr))
-	}
-	for _, err := range s.Check() {
-		t.Error(err)
-	}
-}
-
-// A hold is over when a person says so: then the wave for which it was declared does not
-// hold again. A roll-out that is over leaves nothing behind but a person's hold.
-func TestHeldRollout(t *testing.T) {
-	s := fresh(t)
-	open := rollout.Open{Number: 2, Machines: []string{"gauges-1"}, Trial: true, Soaked: true}
-	declared := &Held{Since: time.Unix(7, 0).UTC(), By: ByDeclaration, Group: "gauges", Why: "declared"}
-	if err := errors.Join(s.SaveOpen("gauges", open), s.SaveOpen("forecast", open), s.SaveSpared("gauges-3", &Spared{Group: "gauges", Why: "disk"}), s.SaveHeld(declared)); err != nil {
-		t.Fatal(err)
-	}
-	if h, err := s.Held(); err != nil || !reflect.DeepEqual(h, declared) {
-		t.Errorf("held %+v, %v", h, err)
-	}
-	if err := s.SaveHeld(nil); err != nil {
-		t.Fatal(err)
-	}
-	waves, err := s.OpenWaves()
-	if h, herr := s.Held(); errors.Join(err, herr) != nil || h != nil || !waves["gauges"].Held || waves["forecast"].Held || waves["gauges"].Number != 2 {
-		t.Errorf("after a person's word: held %v, waves %+v, %v", h, waves, errors.Join(err, herr))
-	}
-	if err := errors.Join(s.SaveHeld(&Held{By: ByPerson}), s.RolledOut()); err != nil {
-		t.Fatal(err)
-	}
-	waves, err = s.OpenWaves()
-	spared, serr := s.Spared()
-	if h, herr := s.Held(); errors.Join(err, serr, herr) != nil || h == nil || len(waves)+len(spared) > 0 {
-		t.Errorf("when it is over: held %v, waves %v, spared %v, %v", h, waves, spared, errors.Join(err, serr, herr))
-	}
-}
-
-func TestNewerFormat(t *testing.T) {
-	s := fresh(t)
-	if err := s.update(func(t *tx) error { return t.Bucket(bucketMeta).Put([]byte("format"), []byte("7 later")) }); err != nil {
-		t.Fatal(err)
-	}
-	for _, err := range []error{s.SaveMember("a", []string{"a"}), func() error { _, err := s.Machines(); return err }()} {
-		if err == nil || !strings.Contains(err.Error(), "format 7") {
-			t.Errorf("error is %v", err)
+		_, err := s.Read()
+		for _, err := range []error{s.Update(func(*memory.State) error { return nil }), err, s.Make()} {
+			var d *Damage
+			if err == nil || errors.As(err, &d) || !strings.Contains(err.Error(), fmt.Sprintf("has format %d, and this program knows %d", n, Format)) {
+				t.Errorf("error is %v", err)
+			}
 		}
 	}
 }
@@ -298,55 +300,7 @@ func TestDamage(t *testing.T) {
 		t.Fatal(err)
 	}
 	var d *Damage
-	if _, err := s.Machines(); !errors.As(err, &d) {
+	if _, err := s.Read(); !errors.As(err, &d) {
 		t.Errorf("error is %v", err)
-	}
-}
-
-// A cleared cluster keeps what proves it the same one, and nothing of its life.
-func TestForgetFounding(t *testing.T) {
-	s, err := Open(t.TempDir(), "tidewatch", &Keys{Dir: t.TempDir()})
-	if err != nil {
-		t.Fatal(err)
-	}
-	must := func(err error) {
-		t.Helper()
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	must(s.SaveFacts(Facts{Endpoint: "api.tidewatch.test", Members: "apart", PerNode: 128}))
-	must(s.SaveTrust(&Trust{Keys: map[string]Secret{"cluster-authority": Secret("k")}, Certs: map[string][]byte{"cluster-authority": []byte("c")}}))
-	must(s.SaveMachine("one", Machine{Fingerprint: "SHA256:x"}))
-	must(s.SaveMember("one", []string{"one"}))
-	must(s.SaveResting("one", true))
-	must(s.SaveCount("gauges", 4))
-	if f, err := s.Facts(); err != nil || f.Members != "apart" || f.PerNode != 128 {
-		t.Errorf("facts %+v, %v", f, err)
-	}
-	must(s.ForgetFounding())
-	state := func() string {
-		t.Helper()
-		f, err1 := s.Facts()
-		tr, err2 := s.Trust()
-		ms, err3 := s.Machines()
-		mem, err4 := s.Members()
-		rest, err5 := s.Resting()
-		counts, err6 := s.Counts()
-		clearing, err7 := s.Clearing()
-		must(errors.Join(err1, err2, err3, err4, err5, err6, err7))
-		return fmt.Sprintf("%v %d %s %d %d %d %v", f != nil, len(tr.Keys), ms["one"].Fingerprint, len(mem), len(rest), counts["gauges"], clearing)
-	}
-	if got := state(); got != "false 1 SHA256:x 0 0 4 true" {
-		t.Errorf("after forgetting: %s", got)
-	}
-	must(s.Cleared())
-	if got := state(); got != "false 1 SHA256:x 0 0 4 false" {
-		t.Errorf("after clearing: %s", got)
-	}
-	must(s.ForgetFounding())
-	must(s.SaveFacts(Facts{}))
-	if got := state(); got != "true 1 SHA256:x 0 0 4 false" {
-		t.Errorf("after founding again: %s", got)
 	}
 }

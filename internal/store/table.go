@@ -8,23 +8,20 @@ import (
 	"fmt"
 
 	"go.etcd.io/bbolt"
+
+	"verbund/internal/core/memory"
 )
 
 // markBytes is how long the mark is that stands before every value.
 const markBytes = 16
 
-// bucketSums holds, by table, how many entries it has and the sum of their marks:
-// an entry that is lost as a whole, with the page that it was on, is noticed by
-// that.
-var bucketSums = []byte("sums")
-
-// table is a bucket of which every entry is under a check. Of a store in an
-// older format, which has none, entries are as they lie there.
+// table is a bucket of which every entry is under a check. By table, sums holds how many
+// entries it has and the sum of their marks: an entry that is lost as a whole, with the page
+// that it was on, is noticed by that.
 type table struct {
 	path    string // of the store
 	name    string
 	b, sums *bbolt.Bucket
-	old     bool
 }
 
 // mark is what an entry is checked by: its table, its key and its value.
@@ -39,12 +36,11 @@ func mark(table string, key, value []byte) []byte {
 }
 
 // meanings say of each table what an entry of it is.
-var meanings = map[string]string{
-	"meta": "what holds of the whole cluster", "secrets": "the private key", "certificates": "the certificate", "machines": "what is known of machine", "members": "with whom the datastore's member was born on",
-	"kubeconfigs": "that access was merged into", "resting": "that the balancer leaves out", "counts": "the count of pool", "asked": "that somebody wants renewed", "replaced": "the replacement of",
-	"given": "the access with serial", "exchanged": "that somebody wants another machine for",
-	"peers": "where the others were when the member was born on", "numbers": "the numbers of the machines of", "rollout": "what is remembered of the roll-out,", "kept": "what is remembered of backups,",
-}
+var meanings = func() map[string]string {
+	out := memory.Tables()
+	out[tableMeta], out[tableSecrets], out[tableCerts] = "what holds of the store itself,", "the private key", "the certificate"
+	return out
+}()
 
 // spoilt is an entry that is not what was written.
 func (t table) spoilt(key []byte, why string) error {
@@ -59,9 +55,6 @@ func printable(key []byte) string {
 }
 
 func (t table) open(key, v []byte) ([]byte, error) {
-	if t.old {
-		return v, nil
-	}
 	if len(v) < markBytes || !bytes.Equal(v[:markBytes], mark(t.name, key, v[markBytes:])) {
 		return nil, t.spoilt(key, "is not as it was written")
 	}
@@ -70,9 +63,6 @@ func (t table) open(key, v []byte) ([]byte, error) {
 
 // get reads one entry; nil if there is none.
 func (t table) get(key string) ([]byte, error) {
-	if t.b == nil {
-		return nil, nil // of an older format
-	}
 	v := t.b.Get([]byte(key))
 	if v == nil {
 		return nil, nil
@@ -82,24 +72,19 @@ func (t table) get(key string) ([]byte, error) {
 
 // each reads every entry, in the order of keys, and finds out whether any is lost.
 func (t table) each(f func(key string, value []byte) error) error {
-	if t.b == nil {
-		return nil // of an older format
-	}
 	have := sum{}
 	err := t.b.ForEach(func(k, v []byte) error {
-		if t.name == "meta" && string(k) == "format" {
+		if t.name == tableMeta && string(k) == keyFormat {
 			return nil // it is under a check of its own
 		}
 		value, err := t.open(k, v)
 		if err != nil {
 			return err
 		}
-		if !t.old {
-			have.add(v[:markBytes], 1)
-		}
+		have.add(v[:markBytes], 1)
 		return f(string(k), value)
 	})
-	if err != nil || t.old {
+	if err != nil {
 		return err
 	}
 	want, err := t.sum()
@@ -156,7 +141,7 @@ func (t table) sum() (sum, error) {
 		return sum{}, nil
 	}
 	var s sum
-	if len(v) != 8+2*markBytes || !bytes.Equal(v[8+markBytes:], mark("sums", []byte(t.name), v[:8+markBytes])) {
+	if len(v) != 8+2*markBytes || !bytes.Equal(v[8+markBytes:], mark(tableSums, []byte(t.name), v[:8+markBytes])) {
 		return s, &Damage{t.path, fmt.Errorf("how many entries table %s has is not as it was written", t.name)}
 	}
 	s.count = int64(binary.BigEndian.Uint64(v))
@@ -167,7 +152,7 @@ func (t table) sum() (sum, error) {
 // keep writes the sum, under a check of its own.
 func (t table) keep(s sum) error {
 	v := append(binary.BigEndian.AppendUint64(nil, uint64(s.count)), s.marks[:]...)
-	return t.sums.Put([]byte(t.name), append(v, mark("sums", []byte(t.name), v)...))
+	return t.sums.Put([]byte(t.name), append(v, mark(tableSums, []byte(t.name), v)...))
 }
 
 // sum is how many entries there are, and their marks taken together.

@@ -9,6 +9,7 @@ import (
 
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/session"
 	"verbund/internal/whole"
@@ -45,7 +46,7 @@ func (a *App) Edit(command string, w Wish, value func(*declare.Result) (string, 
 		}
 		defer s.Close()
 		s.Counts = map[string]int{pool: count}
-		return a.Work(s, r).Converge(command, "", &converge.Change{Text: fmt.Sprintf("pool %s is to have %d machines, inside its declared range", pool, count), Write: func() error { return s.Store.SaveCount(pool, count) }})
+		return a.Work(s, r).Converge(command, "", &converge.Change{Text: fmt.Sprintf("pool %s is to have %d machines, inside its declared range", pool, count), Write: func() error { return s.Remember(func(st *memory.State) { st.Counts[pool] = count }) }})
 	}
 	if file, line, ok := r.Where(at); ok && file != r.File {
 		return term.Usage("%s is given in line %d of %s, which this declaration extends and which others may extend too; change it there, or give it here", at, line, Under(file))

@@ -19,13 +19,13 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/act"
 	"verbund/internal/engine/kubeconfig"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/kube"
-	"verbund/internal/store"
 )
 
 // The lives that access can have.
@@ -126,8 +126,8 @@ type request struct {
 func (q *request) answered() bool { return q.answer.cert != "" || q.answer.key != "" }
 
 // entry makes a kubeconfig: with a certificate that was signed outside, or a new one.
-func (q *request) entry(s *session.Session, changed func(flag string) bool) (*clientcmdapi.Config, store.Given, error) {
-	var none store.Given
+func (q *request) entry(s *session.Session, changed func(flag string) bool) (*clientcmdapi.Config, memory.Given, error) {
+	var none memory.Given
 	if q.answered() {
 		for _, f := range []string{"person", "groups", "for", "break-glass", "request"} {
 			if changed(f) {
@@ -159,7 +159,7 @@ func giveLoginKey(a *desk.App, s *session.Session) error {
 }
 
 // hand gives access out, which is remembered before: printed, or merged into a file.
-func hand(a *desk.App, s *session.Session, kc *clientcmdapi.Config, given store.Given, merge string) error {
+func hand(a *desk.App, s *session.Session, kc *clientcmdapi.Config, given memory.Given, merge string) error {
 	if merge == "" {
 		if err := journalAccess(a, s, given); err != nil {
 			return err
@@ -191,7 +191,7 @@ func hand(a *desk.App, s *session.Session, kc *clientcmdapi.Config, given store.
 	if err != nil {
 		return err
 	}
-	if err := s.Store.SaveKubeconfig(abs, time.Now()); err != nil {
+	if err := s.Remember(func(st *memory.State) { st.Kubeconfigs[abs] = time.Now() }); err != nil {
 		return err
 	}
 	a.UI.Say("context %s is in %s until %s", kc.CurrentContext, merge, given.Until.Local().Format("15:04"))
@@ -237,10 +237,10 @@ func (w *wanted) check(groups, lived bool, life string) error {
 }
 
 // access signs a short-lived certificate for a person.
-func access(s *session.Session, w wanted) (*clientcmdapi.Config, store.Given, error) {
+func access(s *session.Session, w wanted) (*clientcmdapi.Config, memory.Given, error) {
 	cert, key, ca, err := vouch.Person(s, trust.Access(w.person, w.groups, w.life))
 	if err != nil {
-		return nil, store.Given{}, err
+		return nil, memory.Given{}, err
 	}
 	kc, g, err := entryFor(s, cert, key, ca)
 	g.Reason = w.reason
@@ -251,8 +251,8 @@ func access(s *session.Session, w wanted) (*clientcmdapi.Config, store.Given, er
 }
 
 // entryFor makes a person's kubeconfig of a certificate and its key.
-func entryFor(s *session.Session, cert, key, ca []byte) (*clientcmdapi.Config, store.Given, error) {
-	var g store.Given
+func entryFor(s *session.Session, cert, key, ca []byte) (*clientcmdapi.Config, memory.Given, error) {
+	var g memory.Given
 	c, err := s.Topology()
 	if err != nil {
 		return nil, g, err
@@ -273,8 +273,8 @@ func entryFor(s *session.Session, cert, key, ca []byte) (*clientcmdapi.Config, s
 }
 
 // journalAccess remembers what is given before it is given.
-func journalAccess(a *desk.App, s *session.Session, g store.Given) error {
-	if err := s.Store.SaveGiven(g); err != nil {
+func journalAccess(a *desk.App, s *session.Session, g memory.Given) error {
+	if err := s.Remember(func(st *memory.State) { st.Give(g) }); err != nil {
 		return err
 	}
 	return a.Noted(s, nil, map[bool]string{true: "access --break-glass", false: "access"}[g.Kind == "break-glass"], func(*act.Run) (string, error) {
@@ -288,7 +288,7 @@ func journalAccess(a *desk.App, s *session.Session, g store.Given) error {
 
 // sayRights says what a person's groups may do, as far as the cluster can be
 // asked.
-func sayRights(a *desk.App, s *session.Session, g store.Given) {
+func sayRights(a *desk.App, s *session.Session, g memory.Given) {
 	if g.Kind == "break-glass" {
 		a.UI.Say("it may do everything, until %s; it is journaled with its reason, and cannot be called back", g.Until.Local().Format("15:04"))
 		return
@@ -316,10 +316,11 @@ func sayRights(a *desk.App, s *session.Session, g store.Given) {
 
 // listAccess shows until when what was given works.
 func listAccess(a *desk.App, s *session.Session) error {
-	gs, err := s.Store.Givens()
+	st, err := s.Store.Read()
 	if err != nil {
 		return err
 	}
+	gs := st.Givens
 	t, err := s.Trust()
 	if err != nil {
 		return err
@@ -360,6 +361,6 @@ func listAccess(a *desk.App, s *session.Session) error {
 
 // AccessSaid is access that was given, as JSON.
 type AccessSaid struct {
-	store.Given
+	memory.Given
 	Works bool `json:"works"`
 }

@@ -13,10 +13,10 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/session"
-	"verbund/internal/store"
 	"verbund/internal/whole"
 )
 
@@ -75,8 +75,8 @@ func lifeInWords(d time.Duration) string {
 type signed struct{ cert, key string }
 
 // access makes a kubeconfig of the answer, if nothing is wrong with it.
-func (f signed) access(s *session.Session) (*clientcmdapi.Config, store.Given, error) {
-	var g store.Given
+func (f signed) access(s *session.Session) (*clientcmdapi.Config, memory.Given, error) {
+	var g memory.Given
 	if f.cert == "" || f.key == "" {
 		return nil, g, term.Usage("--certificate and --key belong together")
 	}

@@ -15,12 +15,12 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
 	"verbund/internal/engine/keep"
 	"verbund/internal/engine/session"
-	"verbund/internal/store"
 )
 
 // BackupCmd is verbund backup.
@@ -54,7 +54,7 @@ type BackupSaid struct {
 	Files      []string       `json:"files"` // beside the snapshot
 	Verified   *time.Time     `json:"verified,omitempty"`
 	Raised     *time.Time     `json:"raised,omitempty"` // when a member was last raised from it
-	Copies     []store.Copy   `json:"copies"`
+	Copies     []memory.Copy  `json:"copies"`
 	Trouble    string         `json:"trouble,omitempty"` // why it cannot be used here
 }
 
@@ -226,8 +226,8 @@ func thin(a *desk.App, s *session.Session) error {
 
 // founded refuses where there is no datastore to back up or to restore.
 func founded(s *session.Session) error {
-	f, err := s.Store.Facts()
-	if err == nil && f == nil {
+	st, err := s.Store.Read()
+	if err == nil && st.Facts == nil {
 		err = fmt.Errorf("cluster %s was not raised yet: there is nothing to back up", s.Decl.Name)
 	}
 	return err
@@ -298,7 +298,7 @@ func row(f *keep.Found) []term.Cell {
 	copies := "none"
 	if n := len(f.Note.Copies); n > 0 {
 		copies = fmt.Sprint(n)
-		unchecked := slices.ContainsFunc(f.Note.Copies, func(c store.Copy) bool { return c.Checked.IsZero() })
+		unchecked := slices.ContainsFunc(f.Note.Copies, func(c memory.Copy) bool { return c.Checked.IsZero() })
 		if copies += ", checked"; unchecked {
 			copies = fmt.Sprintf("%d, not all checked", n)
 		}
@@ -471,7 +471,7 @@ func checkCopies(a *desk.App, s *session.Session, f *keep.Found, out *VerifiedSa
 		}
 		out.Copies = append(out.Copies, c)
 	}
-	return s.Store.SaveBackupNote(f.Name, &n)
+	return s.Remember(func(st *memory.State) { st.Backups[f.Name] = n })
 }
 
 func tellVerified(a *desk.App, f *keep.Found, out *VerifiedSaid) error {

@@ -15,6 +15,8 @@ import (
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
+	"verbund/internal/core/trust"
 	"verbund/internal/engine/keep"
 	"verbund/internal/store"
 	"verbund/internal/whole"
@@ -102,12 +104,31 @@ func hadBack(a *desk.App, file string) (again bool, err error) {
 		return false, nil
 	}
 	// A site of this computer begins without any machine.
-	ms, err := st.Machines()
-	for name := range ms {
-		err = errors.Join(err, st.ForgetMachine(name))
-	}
+	err = allForgotten(st)
 	a.UI.Say("site %s has no inventory in this folder: all of its machines are got anew", s.Decl.Site)
 	return true, err
+}
+
+// allForgotten forgets all machines of a cluster, with their certificates and keys.
+func allForgotten(st *store.Store) error {
+	had, err := st.Read()
+	if err != nil {
+		return err
+	}
+	of := func(id string) bool {
+		for name := range had.Machines {
+			if trust.IsOf(name, id) {
+				return true
+			}
+		}
+		return false
+	}
+	return st.UpdateWith(store.TrustChange{Gone: of}, func(st *memory.State) error {
+		for name := range had.Machines {
+			st.Forget(name)
+		}
+		return nil
+	})
 }
 
 // closedAnew puts a backup among those of the cluster, closed for the key that opens these.
@@ -142,5 +163,8 @@ func closedAnew(st *store.Store, file string, ids []age.Identity) error {
 	if err != nil {
 		return err
 	}
-	return st.SaveBackupNote(filepath.Base(name), &store.BackupNote{Verified: time.Now().UTC()})
+	return st.Update(func(st *memory.State) error {
+		st.Backups[filepath.Base(name)] = memory.BackupNote{Verified: time.Now().UTC()}
+		return nil
+	})
 }

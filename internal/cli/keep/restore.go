@@ -109,10 +109,11 @@ func restore(a *desk.App, name, member, as string) error {
 	case as != "":
 		return aside(a, s, path, cmp.Or(name, keep.Newest), as)
 	case name == "":
-		under, err := s.Store.Restoring()
+		st, err := s.Store.Read()
 		if err != nil {
 			return err
 		}
+		under := st.Restoring
 		if under == nil || under.Founded || under.Kubernetes == "" || versions.Minor(under.Kubernetes) == versions.Minor(s.Decl.Kubernetes) {
 			return a.Work(s, r).Restore("backup restore", nil, nil)
 		}

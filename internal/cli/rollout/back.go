@@ -12,6 +12,7 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/engine/converge"
@@ -57,10 +58,7 @@ func wayBack(a *desk.App, groups []string) (*plan.WayBack, error) {
 	if err := look.Unseen(s, v); err != nil {
 		return nil, err
 	}
-	before, err := s.Store.RanBefore()
-	if err != nil {
-		return nil, err
-	}
+	before := v.Known.RanBefore()
 	b, err := plan.BackOf(v.Cluster, v.Seen, before, groups, s.Cat)
 	if err != nil {
 		if way := backupOf(s, before); way != "" {
@@ -121,10 +119,11 @@ func takeBack(a *desk.App, path string, b *plan.WayBack) error {
 		return err
 	}
 	defer s.Close()
-	held, err := s.Store.Held()
+	st, err := s.Store.Read()
 	if err != nil {
 		return err
 	}
+	held := st.Held
 	// A hold was for what is taken back, unless it is for another group.
 	s.Unheld = held != nil && (held.Group == "" || slices.Contains(b.Groups, held.Group))
 	return a.Work(s, r).Converge("rollout back", "", &converge.Change{Text: fmt.Sprintf("changed %s: %s", path, strings.Join(inWords(b), ", ")), Write: func() error {
@@ -132,10 +131,12 @@ func takeBack(a *desk.App, path string, b *plan.WayBack) error {
 			return err
 		}
 		// What was underway is over.
-		if err := s.Store.RolledOut(b.Groups...); err != nil || !s.Unheld {
-			return err
-		}
+		resume := s.Unheld
 		s.Unheld = false // what holds it from now on is another hold
-		return s.Store.SaveHeld(nil)
+		return s.Remember(func(st *memory.State) {
+			if st.RolledOut(b.Groups...); resume {
+				st.Resume()
+			}
+		})
 	}})
 }

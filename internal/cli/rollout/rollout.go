@@ -11,13 +11,13 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/act"
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/look"
-	"verbund/internal/store"
 )
 
 // Cmd is verbund rollout.
@@ -161,9 +161,9 @@ func row(g plan.Progress) []term.Cell {
 
 // HoldSaid is what hold and resume say as JSON.
 type HoldSaid struct {
-	Cluster string      `json:"cluster"`
-	Held    *store.Held `json:"held"` // nothing when it may go on
-	Run     string      `json:"run,omitempty"`
+	Cluster string       `json:"cluster"`
+	Held    *memory.Held `json:"held"` // nothing when it may go on
+	Run     string       `json:"run,omitempty"`
 }
 
 func holdCmd(a *desk.App) *cobra.Command {
@@ -187,15 +187,14 @@ verbund rollout resume; what is no roll-out, such as repairs, goes on.`,
 			if err != nil {
 				return err
 			}
-			h, err := s.Store.Held()
-			if err != nil {
-				return err
-			}
-			if h == nil {
-				h = &store.Held{Since: time.Now().UTC(), By: store.ByPerson, Why: reason}
-				if err := s.Store.SaveHeld(h); err != nil {
-					return err
+			var h *memory.Held
+			if err := s.Remember(func(st *memory.State) {
+				if st.Held == nil {
+					st.Held = &memory.Held{Since: time.Now().UTC(), By: memory.ByPerson, Why: reason}
 				}
+				h = st.Held
+			}); err != nil {
+				return err
 			}
 			said := HoldSaid{Cluster: s.Decl.Name, Held: h}
 			if u != nil {
@@ -227,10 +226,11 @@ where it stood. While a run is still at it, that one goes on by itself.`,
 				return err
 			}
 			defer s.Close()
-			h, err := s.Store.Held()
+			st, err := s.Store.Read()
 			if err != nil {
 				return err
 			}
+			h := st.Held
 			if h == nil {
 				return term.Usage("nothing is held in cluster %s; verbund rollout shows where it stands", s.Decl.Name)
 			}
@@ -243,7 +243,7 @@ where it stood. While a run is still at it, that one goes on by itself.`,
 				if err := a.Ask(fmt.Sprintf("Let the roll-out in cluster %s go on?", s.Decl.Name)); err != nil {
 					return err
 				}
-				if err := s.Store.SaveHeld(nil); err != nil {
+				if err := s.Remember((*memory.State).Resume); err != nil {
 					return err
 				}
 				a.UI.Say("verbund %s, process %d, is at it, and goes on if it has not ended by now; verbund rollout shows where it stands", u.Command, u.Process)
@@ -252,7 +252,7 @@ where it stood. While a run is still at it, that one goes on by itself.`,
 			s.Unheld = true // for the plan that is shown; it is written down when the person has agreed
 			return a.Work(s, r).Converge("rollout resume", "", &converge.Change{Text: "the roll-out goes on", Write: func() error {
 				s.Unheld = false // what holds it from now on is another hold
-				return s.Store.SaveHeld(nil)
+				return s.Remember((*memory.State).Resume)
 			}})
 		},
 	}

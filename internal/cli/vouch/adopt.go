@@ -62,18 +62,18 @@ keys: outside in the declaration, leave the key out: it is never here.`,
 				return err
 			}
 			defer release()
-			facts, err := s.Store.Facts()
+			st, err := s.Store.Read()
 			if err != nil {
 				return err
 			}
-			if err := vouch.Adopt(s, c, args[0], cert, key, facts != nil, time.Now()); err != nil {
+			if err := vouch.Adopt(s, c, args[0], cert, key, st.Facts != nil, time.Now()); err != nil {
 				return term.Usage("%s cannot be used: %v", certFile, err)
 			}
 			a.UI.Say("%s is %s, until %s", args[0], cert.Subject, cert.NotAfter.Format(time.DateOnly))
 			if strings.Count(string(b), "BEGIN CERTIFICATE") > 1 {
 				a.UI.Say("the further certificates in %s were left out: the cluster trusts the first one alone", certFile)
 			}
-			if facts != nil {
+			if st.Facts != nil {
 				a.UI.Say("it is the next one; verbund trust replace %s takes it up", args[0])
 			}
 			return nil

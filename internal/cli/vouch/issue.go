@@ -14,6 +14,7 @@ import (
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/act"
 	"verbund/internal/engine/vouch"
@@ -81,7 +82,7 @@ issued once and its key is not kept.`,
 				}
 			}
 			if !declared {
-				if err := s.Store.SaveGiven(g); err != nil {
+				if err := s.Remember(func(st *memory.State) { st.Give(g) }); err != nil {
 					return err
 				}
 				err = a.Noted(s, nil, "trust issue", func(*act.Run) (string, error) {

@@ -11,6 +11,7 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/converge"
 	"verbund/internal/engine/session"
@@ -49,7 +50,7 @@ ask anew.`,
 			s.Asking = ids
 			return a.Work(s, r).Converge(command, "", &converge.Change{Text: fmt.Sprintf("%s to be renewed", words.Are(len(ids), "certificate")), Write: func() error {
 				s.Asking = nil // it is remembered from now on
-				return s.Store.SaveAsked(ids, true)
+				return s.Remember(func(st *memory.State) { st.Ask(ids...) })
 			}})
 		},
 	}

@@ -3,11 +3,24 @@ package trust
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
 // NextID is where the one that is to sign after this one is kept.
 func NextID(id string) string { return id + ".next" }
+
+// was begins the ID of a pair that was renewed.
+const was = "was/"
+
+// WasID is where the pair before the present one is kept, until the present one has shown that
+// it works.
+func WasID(id string) string { return was + id }
+
+// IsOf says whether a certificate, or the one before it, is of a machine.
+func IsOf(machine, id string) bool {
+	return strings.HasPrefix(strings.TrimPrefix(id, was), machine+"/")
+}
 
 // OldID is where the one that signed before this one is kept.
 func OldID(id string) string { return id + ".old" }

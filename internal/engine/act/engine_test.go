@@ -7,8 +7,10 @@ import (
 
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/sessiontest"
 	"verbund/internal/engine/vouch"
@@ -30,10 +32,10 @@ func TestForgetLost(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	known := map[string]store.Machine{"tidewatch-control-1": {Hardware: "1"}, "tidewatch-gauges-1": {Hardware: "2"}, "tidewatch-gauges-2": {}}
+	known := map[string]memory.Machine{"tidewatch-control-1": {Hardware: "1"}, "tidewatch-gauges-1": {Hardware: "2"}, "tidewatch-gauges-2": {}}
 	there := map[string]plan.MachineSeen{"tidewatch-control-1": {Exists: true}}
 	r := &Run{Session: s, Cluster: c, View: &look.View{Seen: plan.Observed{Machines: there}}}
-	if err := r.forgetLost(known); err != nil {
+	if err := s.Store.SaveTrust(&store.Trust{}, r.lost(known)...); err != nil {
 		t.Fatal(err)
 	}
 	if err := vouch.Ensure(s, c, time.Now()); err != nil {
@@ -51,14 +53,14 @@ func TestForgetLost(t *testing.T) {
 			t.Errorf("the key %s is another one: %v, wanted %v", id, !lost, lost)
 		}
 	}
-	if asked, err := s.Store.Asked(); n == 0 || err != nil || len(asked) > 0 {
-		t.Errorf("%d pairs of the lost machine; asked for are still %v, %v", n, asked, err)
+	if asked := sessiontest.Known(t, s).Asked; n == 0 || len(asked) > 0 {
+		t.Errorf("%d pairs of the lost machine; asked for are still %v", n, asked)
 	}
 	// What is given back leaves nothing behind, nor what it had before.
-	if err := s.Store.SaveTrust(&store.Trust{Keys: map[string]store.Secret{vouch.Was("tidewatch-gauges-1/proxy"): store.Secret("x")}}); err != nil {
+	if err := s.Store.SaveTrust(&store.Trust{Keys: map[string]store.Secret{trust.WasID("tidewatch-gauges-1/proxy"): store.Secret("x")}}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Store.ForgetMachine("tidewatch-gauges-1"); err != nil {
+	if err := r.forget("tidewatch-gauges-1"); err != nil {
 		t.Fatal(err)
 	}
 	left, err := s.Store.Trust()

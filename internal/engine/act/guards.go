@@ -119,7 +119,7 @@ func (r *Run) nobodyJoins(ctx context.Context, name string) error {
 
 // dataIsOurs holds when no member that is about to found the datastore has data of another.
 func (r *Run) dataIsOurs(ctx context.Context) error {
-	began, err := r.Store.Founders()
+	st, err := r.Store.Read()
 	if err != nil {
 		return err
 	}
@@ -127,7 +127,7 @@ func (r *Run) dataIsOurs(ctx context.Context) error {
 		// The plan has looked; a machine may have been given data since.
 		err := r.With(ctx, m.Name, func(c session.Machine) error {
 			log, err := c.List(ctx, nodeconf.DatastoreLog)
-			if err == nil && len(log) > 0 && !slices.Contains(began, m.Name) {
+			if err == nil && len(log) > 0 && !slices.Contains(st.Founders, m.Name) {
 				err = fmt.Errorf("guard: on %s lies a datastore that was not founded from here", m.Name)
 			}
 			return err

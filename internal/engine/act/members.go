@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
@@ -42,12 +43,11 @@ func (r *Run) move(ctx context.Context, m topology.Machine) error {
 
 // arrive remembers a machine that has moved where it is now.
 func (r *Run) arrive(m topology.Machine) error {
-	k, _, err := r.Store.Machine(m.Name)
-	if err != nil {
-		return err
-	}
-	k.Address = m.Address
-	return r.Store.SaveMachine(m.Name, k)
+	return r.Remember(func(st *memory.State) {
+		k := st.Machines[m.Name]
+		k.Address = m.Address
+		st.Machines[m.Name] = k
+	})
 }
 
 // members lists the datastore's members.
@@ -94,10 +94,13 @@ func (r *Run) found(ctx context.Context, s plan.Step) error {
 	}
 	fs := plan.FactsOf(r.Cluster)
 	fs.Founded = time.Now().UTC()
-	if restores != nil {
-		return r.Store.Restored(fs)
-	}
-	return r.Store.SaveFacts(fs)
+	return r.Store.Update(func(st *memory.State) error {
+		if restores != nil {
+			return st.Restored(fs)
+		}
+		st.Founded(fs)
+		return nil
+	})
 }
 
 // eachMember does something to all members of the datastore together; of those that fail the
@@ -146,7 +149,7 @@ func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
 			}
 		}
 		slices.Sort(names)
-		if err := r.Store.SavePeers(peers, m.Name); err != nil {
+		if err := r.Remember(func(st *memory.State) { st.BornAmong(peers, m.Name) }); err != nil {
 			return err
 		}
 		m.Peers = peers
@@ -172,7 +175,7 @@ func (r *Run) joinMember(ctx context.Context, m topology.Machine) error {
 // born writes down with which members a member is born, before it is, and
 // gives its machine the configuration that says so.
 func (r *Run) born(ctx context.Context, m *topology.Machine, members []string) error {
-	if err := r.Store.SaveMember(m.Name, members); err != nil {
+	if err := r.Remember(func(st *memory.State) { st.Joins(m.Name, members) }); err != nil {
 		return err
 	}
 	// Others read the topology meanwhile: it stays, and this machine is another one from
@@ -225,18 +228,18 @@ func (r *Run) removeMember(ctx context.Context, name string) error {
 			return err
 		}
 	}
-	return r.Store.SaveMember(name, nil)
+	return r.Remember(func(st *memory.State) { st.Leaves(name) })
 }
 
 // keepFacts remembers what of a well cluster has changed that may.
 func (r *Run) keepFacts() error {
-	was, err := r.Store.Facts()
-	if err != nil || was == nil {
+	st, err := r.Store.Read()
+	if err != nil || st.Facts == nil {
 		return err
 	}
 	is := plan.FactsOf(r.Cluster)
-	if is.Founded = was.Founded; is == *was {
+	if is.Founded = st.Facts.Founded; is == *st.Facts {
 		return nil
 	}
-	return r.Store.SaveFacts(is)
+	return r.Remember(func(st *memory.State) { st.Founded(is) })
 }

@@ -12,11 +12,13 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
 	"verbund/internal/datastore"
 	"verbund/internal/engine/enginetest"
+	"verbund/internal/engine/sessiontest"
 	"verbund/internal/machine/protocol"
 )
 
@@ -113,9 +115,7 @@ func TestDataIsOurs(t *testing.T) {
 	if err := r.guarded(t.Context(), step, w.Cluster.Machines[0]); err == nil || !strings.Contains(err.Error(), "on "+third+" lies a datastore") {
 		t.Errorf("data of another one: %v", err)
 	}
-	if err := w.Store.SaveFounding([]string{third}); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, w.Session, func(st *memory.State) { st.Founders = []string{third} })
 	if err := r.guarded(t.Context(), step, w.Cluster.Machines[0]); err != nil {
 		t.Errorf("data of a founding that was cut off: %v", err)
 	}
@@ -159,15 +159,13 @@ func TestRemoveMember(t *testing.T) {
 	w := enginetest.New(t, 1)
 	r := at(t, w)
 	name := w.Members.Has[1].Name
-	if err := w.Store.SaveMember(name, []string{name}); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, w.Session, func(st *memory.State) { st.Joins(name, []string{name}) })
 	w.Members.Trouble = datastore.ErrNoQuorum
 	if err := r.removeMember(t.Context(), name); !errors.Is(err, datastore.ErrNoQuorum) {
 		t.Errorf("it ended with %v", err)
 	}
-	if ms, err := w.Store.Members(); err != nil || ms[name] == nil {
-		t.Errorf("it is forgotten: %v, %v", ms, err)
+	if ms := sessiontest.Known(t, w.Session).Members; ms[name] == nil {
+		t.Errorf("it is forgotten: %v", ms)
 	}
 	w.Members.Trouble = nil
 	if err := r.removeMember(t.Context(), name); err != nil {
@@ -181,8 +179,8 @@ func TestRemoveMember(t *testing.T) {
 	if len(w.Members.Has) != 2 {
 		t.Errorf("%d members are left", len(w.Members.Has))
 	}
-	if ms, err := w.Store.Members(); err != nil || ms[name] != nil {
-		t.Errorf("it is remembered: %v, %v", ms, err)
+	if ms := sessiontest.Known(t, w.Session).Members; ms[name] != nil {
+		t.Errorf("it is remembered: %v", ms)
 	}
 	// Again: it is so already.
 	if err := r.removeMember(t.Context(), name); err != nil {
@@ -207,10 +205,10 @@ func TestBornWithMembers(t *testing.T) {
 	if err := r.joinMember(t.Context(), m); !errors.Is(err, cut) {
 		t.Fatalf("it ended with %v", err)
 	}
-	ms, err := w.Store.Members()
+	ms := sessiontest.Known(t, w.Session).Members
 	want := []string{w.Members.Has[0].Name, w.Members.Has[1].Name, m.Name}
-	if err != nil || !slices.Equal(ms[m.Name], want) {
-		t.Errorf("it was born with %v, %v, wanted %v", ms[m.Name], err, want)
+	if !slices.Equal(ms[m.Name], want) {
+		t.Errorf("it was born with %v, wanted %v", ms[m.Name], want)
 	}
 	if n := len(w.Members.Has); n != 3 || !w.Members.Has[2].Learner {
 		t.Errorf("members are %+v", w.Members.Has)
@@ -256,15 +254,15 @@ func TestFound(t *testing.T) {
 	if !errors.As(err, &se) || se.Machine != third || !strings.Contains(err.Error(), "no room") {
 		t.Errorf("it ended with %v", err)
 	}
-	if f, err := w.Store.Facts(); f != nil || err != nil {
-		t.Errorf("it is remembered as founded: %+v, %v", f, err)
+	if f := sessiontest.Known(t, w.Session).Facts; f != nil {
+		t.Errorf("it is remembered as founded: %+v", f)
 	}
 	w.Machines[third].Fail = nil
 	if err := r.found(t.Context(), plan.Step{Kind: plan.Found}); err != nil {
 		t.Fatal(err)
 	}
-	if f, err := w.Store.Facts(); f == nil || f.Founded.IsZero() || err != nil {
-		t.Errorf("remembered is %+v, %v", f, err)
+	if f := sessiontest.Known(t, w.Session).Facts; f == nil || f.Founded.IsZero() {
+		t.Errorf("remembered is %+v", f)
 	}
 	for _, m := range w.Cluster.With(versions.Member) {
 		if s := w.Machines[m.Name].States["etcd.service"]; s != "active" {
@@ -354,18 +352,16 @@ func TestKeepFacts(t *testing.T) {
 	if err := r.keepFacts(); err != nil {
 		t.Fatal(err)
 	}
-	if f, err := w.Store.Facts(); f != nil || err != nil {
-		t.Errorf("nothing was founded: %+v, %v", f, err)
+	if f := sessiontest.Known(t, w.Session).Facts; f != nil {
+		t.Errorf("nothing was founded: %+v", f)
 	}
 	was := plan.FactsOf(w.Cluster)
 	was.Founded, was.Answers = time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC), "existing"
-	if err := w.Store.SaveFacts(was); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, w.Session, func(st *memory.State) { st.Founded(was) })
 	if err := r.keepFacts(); err != nil {
 		t.Fatal(err)
 	}
-	if f, err := w.Store.Facts(); err != nil || !f.Founded.Equal(was.Founded) || f.Answers != w.Cluster.Endpoint.Answers() {
-		t.Errorf("remembered is %+v, %v", f, err)
+	if f := sessiontest.Known(t, w.Session).Facts; !f.Founded.Equal(was.Founded) || f.Answers != w.Cluster.Endpoint.Answers() {
+		t.Errorf("remembered is %+v", f)
 	}
 }

@@ -58,7 +58,7 @@ func (r *Run) works(ctx context.Context, m topology.Machine, changed []string, a
 		}
 		// Where an authority is distrusted at once, those who are asked do not yet
 		// trust the new one.
-		if q.Client && !q.Server && t.Certs[vouch.Was(q.ID)] != nil && !r.View.Seen.Now {
+		if q.Client && !q.Server && t.Certs[trust.WasID(q.ID)] != nil && !r.View.Seen.Now {
 			if err := r.taken(ctx, q, t); err != nil {
 				return err
 			}
@@ -118,7 +118,7 @@ func (r *Run) renewed(m topology.Machine) (*store.Trust, []string, error) {
 	}
 	var ids []string
 	for _, q := range trust.Requests(r.Cluster, m) {
-		if t.Certs[vouch.Was(q.ID)] != nil {
+		if t.Certs[trust.WasID(q.ID)] != nil {
 			ids = append(ids, q.ID)
 		}
 	}
@@ -133,7 +133,7 @@ func (r *Run) settleTrust(m topology.Machine) error {
 	}
 	var gone []string
 	for _, id := range ids {
-		gone = append(gone, vouch.Was(id))
+		gone = append(gone, trust.WasID(id))
 	}
 	return r.ChangeTrust(t, &store.Trust{}, gone...)
 }
@@ -158,8 +158,8 @@ func (r *Run) putBack(ctx context.Context, c session.Machine, m topology.Machine
 		old := &store.Trust{Keys: map[string]store.Secret{}, Certs: map[string][]byte{}}
 		var gone []string
 		for _, id := range ids {
-			old.Keys[id], old.Certs[id] = t.Keys[vouch.Was(id)], t.Certs[vouch.Was(id)]
-			gone = append(gone, vouch.Was(id))
+			old.Keys[id], old.Certs[id] = t.Keys[trust.WasID(id)], t.Certs[trust.WasID(id)]
+			gone = append(gone, trust.WasID(id))
 			base := trust.Dir + strings.TrimPrefix(id, m.Name)
 			b.files = append(b.files, protocol.File{Path: base + ".crt", Mode: 0o644, Content: old.Certs[id]}, protocol.File{Path: base + ".key", Mode: 0o600, Content: old.Keys[id]})
 		}

@@ -10,6 +10,7 @@ import (
 
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/rollout"
@@ -36,9 +37,9 @@ func (h *Held) Error() string { return h.Why + "; " + h.Todo }
 const Resume = "verbund rollout resume lets it go on"
 
 // HeldBy is what is remembered of a hold, as whoever is stopped by it is told.
-func HeldBy(h *store.Held) *Held {
+func HeldBy(h *memory.Held) *Held {
 	since := h.Since.Local().Format("2006-01-02 15:04")
-	if h.By == store.ByPerson {
+	if h.By == memory.ByPerson {
 		why := ""
 		if h.Why != "" {
 			why = " (" + h.Why + ")"
@@ -50,12 +51,12 @@ func HeldBy(h *store.Held) *Held {
 
 // mayBegin is the guard of a wave: nobody holds the roll-out, and the hours allow it.
 func (r *Run) mayBegin(_ context.Context, s plan.Step) error {
-	h, err := r.Store.Held()
+	st, err := r.Store.Read()
 	if err != nil {
 		return err
 	}
-	if h != nil {
-		return HeldBy(h)
+	if st.Held != nil {
+		return HeldBy(st.Held)
 	}
 	if open, next := r.Cluster.Window.Open(r.now()); !open {
 		return &Held{Group: s.Group, Until: next, Why: fmt.Sprintf("outside of the declared hours no wave begins; the next may at %s", next.Format("Mon 2006-01-02 15:04 MST")), Todo: "run the same command then"}
@@ -78,7 +79,7 @@ func (r *Run) beginWave(ctx context.Context, s plan.Step) error {
 	if s.Opens != nil {
 		o = *s.Opens
 	}
-	if err := r.Store.SaveOpen(s.Group, o); err != nil {
+	if err := r.Remember(func(st *memory.State) { st.Waves[s.Group] = o }); err != nil {
 		return err
 	}
 	if err := r.led(ctx, s); err != nil {
@@ -115,8 +116,8 @@ func (r *Run) signsNoMore(ctx context.Context, s plan.Step) error {
 
 // hold ends the run until a person lets the roll-out go on.
 func (r *Run) hold(s plan.Step) error {
-	h := &store.Held{Since: r.now().UTC(), By: store.ByDeclaration, Group: s.Group, Why: s.Why}
-	if err := r.Store.SaveHeld(h); err != nil {
+	h := &memory.Held{Since: r.now().UTC(), By: memory.ByDeclaration, Group: s.Group, Why: s.Why}
+	if err := r.Remember(func(st *memory.State) { st.Held = h }); err != nil {
 		return err
 	}
 	return HeldBy(h)
@@ -166,13 +167,11 @@ func (r *Run) soak(ctx context.Context, s plan.Step) error {
 
 // soaked remembers that the machines of a group's open wave stayed well.
 func (r *Run) soaked(group string) error {
-	open, err := r.Store.OpenWaves()
-	if err != nil {
-		return err
-	}
-	o := open[group]
-	o.Soaked = true
-	return r.Store.SaveOpen(group, o)
+	return r.Remember(func(st *memory.State) {
+		o := st.Waves[group]
+		o.Soaked = true
+		st.Waves[group] = o
+	})
 }
 
 // ill says what is wrong with a machine; nothing, when all of it is well.
@@ -224,24 +223,21 @@ func (r *Run) spares(s plan.Step, failed error) (bool, error) {
 	if s.Machine == "" || s.Group == "" || most == 0 || r.View.Seen.Machines[s.Machine].Active == "" {
 		return false, nil
 	}
-	open, err := r.Store.OpenWaves()
-	if err != nil {
-		return false, err
-	}
-	spared, err := r.Store.Spared()
+	st, err := r.Store.Read()
 	if err != nil {
 		return false, err
 	}
 	others := 0
-	for name, x := range spared {
+	for name, x := range st.Spared {
 		if x.Group == s.Group && name != s.Machine {
 			others++
 		}
 	}
-	if open[s.Group].Trial || others >= most {
+	if st.Waves[s.Group].Trial || others >= most {
 		return false, nil
 	}
-	if err := r.Store.SaveSpared(s.Machine, &store.Spared{Since: r.now().UTC(), Group: s.Group, Why: failed.Error()}); err != nil {
+	x := memory.Spared{Since: r.now().UTC(), Group: s.Group, Why: failed.Error()}
+	if err := r.Remember(func(st *memory.State) { st.Spared[s.Machine] = x }); err != nil {
 		return false, err
 	}
 	r.Note(s, fmt.Sprintf("the roll-out goes on without it: %d of %s may fail, this is number %d; its node stays cordoned", most, topology.GroupInWords(s.Group), others+1))
@@ -307,15 +303,15 @@ func (r *Run) answersStill(ctx context.Context, s plan.Step) error {
 // changing are the machines of waves that have begun and may not be over: of the step's group,
 // or of all.
 func (r *Run) changing(s plan.Step) []string {
-	open, err := r.Store.OpenWaves()
+	st, err := r.Store.Read()
 	if err != nil {
 		return nil
 	}
-	if o, ok := open[s.Group]; ok {
+	if o, ok := st.Waves[s.Group]; ok {
 		return o.Machines
 	}
 	var out []string
-	for _, o := range open {
+	for _, o := range st.Waves {
 		out = append(out, o.Machines...)
 	}
 	slices.Sort(out)

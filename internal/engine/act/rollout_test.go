@@ -16,11 +16,13 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/rollout"
 	"verbund/internal/engine/enginetest"
 	"verbund/internal/engine/look"
+	"verbund/internal/engine/sessiontest"
 	"verbund/internal/probe"
 	"verbund/internal/store"
 )
@@ -57,7 +59,7 @@ func TestWavesWait(t *testing.T) {
 	at := func(hour int) time.Time { return time.Date(2026, 11, 27, hour, 0, 0, 0, time.UTC) }
 	for _, x := range []struct {
 		name   string
-		held   *store.Held
+		held   *memory.Held
 		window *rollout.Window
 		now    time.Time
 		until  time.Time
@@ -66,24 +68,17 @@ func TestWavesWait(t *testing.T) {
 		{"at any time", nil, nil, at(12), time.Time{}, ""},
 		{"within the hours", nil, night, at(23), time.Time{}, ""},
 		{"outside of the hours", nil, night, at(12), at(22), "outside of the declared hours no wave begins; the next may at Fri 2026-11-27 22:00 UTC"},
-		{"held by a person", &store.Held{By: store.ByPerson, Why: "the fair", Since: at(9)}, nil, at(12), time.Time{}, "held by a person"},
-		{"held as declared", &store.Held{By: store.ByDeclaration, Group: "forecast", Since: at(9)}, night, at(23), time.Time{}, "as it is declared for pool forecast"},
+		{"held by a person", &memory.Held{By: memory.ByPerson, Why: "the fair", Since: at(9)}, nil, at(12), time.Time{}, "held by a person"},
+		{"held as declared", &memory.Held{By: memory.ByDeclaration, Group: "forecast", Since: at(9)}, night, at(23), time.Time{}, "as it is declared for pool forecast"},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			w := enginetest.New(t, 1)
 			r, told := rolling(t, w)
 			r.Cluster.Window, r.Clock = x.window, func() time.Time { return x.now }
-			if x.held != nil {
-				if err := r.Store.SaveHeld(x.held); err != nil {
-					t.Fatal(err)
-				}
-			}
+			sessiontest.Remember(t, r.Session, func(st *memory.State) { st.Held = x.held })
 			bg := context.Background()
 			err := r.Steps(bg, bg, []plan.Step{wave("gauges", 3, "tidewatch-gauges-1"), release("after", "wave/gauges"), release("beside")})
-			open, oerr := r.Store.OpenWaves()
-			if oerr != nil {
-				t.Fatal(oerr)
-			}
+			open := sessiontest.Known(t, r.Session).Waves
 			var h *Held
 			if x.want == "" {
 				if err != nil || open["gauges"].Number != 3 || open["gauges"].Before != "v1.36.3" {
@@ -113,9 +108,9 @@ func TestHoldOutlives(t *testing.T) {
 	r, _ := rolling(t, enginetest.New(t, 1))
 	bg := context.Background()
 	err := r.Steps(bg, bg, []plan.Step{{ID: "hold/gauges-1", Kind: plan.Pause, Group: "gauges", Wave: 1, Text: "wait for a person's word"}, release("after", "hold/gauges-1")})
-	h, herr := r.Store.Held()
-	if held := (*Held)(nil); !errors.As(err, &held) || herr != nil || h == nil || h.Group != "gauges" || h.By != store.ByDeclaration {
-		t.Errorf("%v; held %+v, %v", err, h, herr)
+	h := sessiontest.Known(t, r.Session).Held
+	if held := (*Held)(nil); !errors.As(err, &held) || h == nil || h.Group != "gauges" || h.By != memory.ByDeclaration {
+		t.Errorf("%v; held %+v", err, h)
 	}
 }
 
@@ -140,16 +135,13 @@ func TestSoak(t *testing.T) {
 			t.Parallel()
 			w := enginetest.New(t, 1, x.node)
 			r, _ := rolling(t, w)
-			if err := r.Store.SaveOpen("gauges", rollout.Open{Number: 1, Machines: []string{name}, Trial: true}); err != nil {
-				t.Fatal(err)
-			}
+			sessiontest.Remember(t, r.Session, func(st *memory.State) {
+				st.Waves["gauges"] = rollout.Open{Number: 1, Machines: []string{name}, Trial: true}
+			})
 			x.be(w)
 			bg := context.Background()
 			err := r.Steps(bg, bg, []plan.Step{{ID: "soak/gauges-1", Kind: plan.Soak, Group: "gauges", Wave: 1, Text: "see it stay well", Machines: []string{name}, Waits: 400 * time.Millisecond, Within: 400 * time.Millisecond}})
-			open, oerr := r.Store.OpenWaves()
-			if oerr != nil {
-				t.Fatal(oerr)
-			}
+			open := sessiontest.Known(t, r.Session).Waves
 			var se *StepError
 			switch {
 			case x.want == "" && (err != nil || !open["gauges"].Soaked || open["gauges"].Number != 1):
@@ -190,14 +182,12 @@ func TestSpared(t *testing.T) {
 			if x.fresh {
 				r.View.Seen.Machines["tidewatch-gauges-1"] = plan.MachineSeen{}
 			}
-			if err := r.Store.SaveOpen("gauges", rollout.Open{Machines: []string{"tidewatch-gauges-1"}, Trial: x.trial}); err != nil {
-				t.Fatal(err)
-			}
-			for _, m := range x.before {
-				if err := r.Store.SaveSpared(m, &store.Spared{Group: "gauges"}); err != nil {
-					t.Fatal(err)
+			sessiontest.Remember(t, r.Session, func(st *memory.State) {
+				st.Waves["gauges"] = rollout.Open{Machines: []string{"tidewatch-gauges-1"}, Trial: x.trial}
+				for _, m := range x.before {
+					st.Spared[m] = memory.Spared{Group: "gauges"}
 				}
-			}
+			})
 			w.Site.Giving = func(_ context.Context, m string) error {
 				if m == "tidewatch-gauges-1" {
 					return errors.New("its disk is broken")
@@ -213,9 +203,9 @@ func TestSpared(t *testing.T) {
 			if errors.As(err, &f) != x.spared || err == nil {
 				t.Fatalf("it ends %v", err)
 			}
-			spared, serr := r.Store.Spared()
-			if _, is := spared["tidewatch-gauges-1"]; serr != nil || is != (x.spared || slices.Contains(x.before, "tidewatch-gauges-1")) {
-				t.Errorf("spared are %v, %v", spared, serr)
+			spared := sessiontest.Known(t, r.Session).Spared
+			if _, is := spared["tidewatch-gauges-1"]; is != (x.spared || slices.Contains(x.before, "tidewatch-gauges-1")) {
+				t.Errorf("spared are %v", spared)
 			}
 			done := ""
 			for _, e := range *told {
@@ -285,7 +275,7 @@ func TestNewOnesRest(t *testing.T) {
 	if err := r.RestNew([]plan.Step{back("tidewatch-gauges-1"), back("tidewatch-gauges-2"), release("tidewatch-gauges-3")}); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := r.Store.Resting(); err != nil || len(got) != 1 || !got["tidewatch-gauges-2"] {
-		t.Errorf("%v rest, %v", got, err)
+	if got := sessiontest.Known(t, r.Session).Resting; len(got) != 1 || !got["tidewatch-gauges-2"] {
+		t.Errorf("%v rest", got)
 	}
 }

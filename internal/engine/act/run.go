@@ -9,8 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
@@ -108,32 +110,24 @@ func (r *Run) End(err error) error {
 // Prepare does what has to be on disk before the first step: addresses of new
 // machines, keys and certificates.
 func (r *Run) Prepare() error {
-	known, err := r.Store.Machines()
+	st, err := r.Store.Read()
 	if err != nil {
 		return err
 	}
-	for _, m := range r.Cluster.Machines {
-		// One that has moved is remembered where it was until it is repaired: else who
-		// comes after a run that was cut off would not know that it has to be.
-		seen := r.View.Seen.Machines[m.Name]
-		if k, ok := known[m.Name]; (!ok || k.Address != m.Address) && !(seen.Moved.IsValid() && seen.Active != "") {
-			k.Address = m.Address
-			if err := r.Store.SaveMachine(m.Name, k); err != nil {
-				return err
+	err = r.Store.UpdateWith(store.TrustChange{Gone: store.Gone(r.lost(st.Machines)...)}, func(st *memory.State) error {
+		for _, m := range r.Cluster.Machines {
+			// One that has moved is remembered where it was until it is repaired: else who
+			// comes after a run that was cut off would not know that it has to be.
+			seen := r.View.Seen.Machines[m.Name]
+			if k := st.Machines[m.Name]; k.Address != m.Address && !(seen.Moved.IsValid() && seen.Active != "") {
+				k.Address = m.Address
+				st.Machines[m.Name] = k
 			}
+			st.Ask(seen.Reissue...)
 		}
-	}
-	if err := r.forgetLost(known); err != nil {
-		return err
-	}
-	if err := r.prepareFounding(); err != nil {
-		return err
-	}
-	var again []string
-	for _, m := range r.View.Seen.Machines {
-		again = append(again, m.Reissue...)
-	}
-	if err := r.Store.SaveAsked(again, true); err != nil {
+		return r.prepareFounding(st)
+	})
+	if err != nil {
 		return err
 	}
 	return vouch.Ensure(r.Session, r.Cluster, time.Now())
@@ -143,35 +137,30 @@ func (r *Run) Prepare() error {
 // told of them, until a step puts them into it: it takes a server for well that it has not
 // asked yet.
 func (r *Run) RestNew(steps []plan.Step) error {
-	for _, s := range steps {
-		if s.Kind != plan.Return || r.View.Seen.Machines[s.Machine].Exists {
-			continue
+	return r.Remember(func(st *memory.State) {
+		for _, s := range steps {
+			if s.Kind == plan.Return && !r.View.Seen.Machines[s.Machine].Exists {
+				st.Resting[s.Machine] = true
+			}
 		}
-		if err := r.Store.SaveResting(s.Machine, true); err != nil {
-			return err
-		}
-	}
-	return nil
+	})
 }
 
-// forgetLost makes pairs anew for machines that were there once and are to be got anew:
-// nobody knows where the disks are on which the keys of those before lie.
-func (r *Run) forgetLost(known map[string]store.Machine) error {
+// lost are the pairs of machines that were there once and are to be got anew: they are made
+// anew, for nobody knows where the disks are on which the keys of those before lie.
+func (r *Run) lost(known map[string]memory.Machine) []string {
 	var gone []string
 	for _, q := range vouch.Certificates(r.Cluster) {
 		if q.Machine != "" && known[q.Machine].Hardware != "" && !r.View.Seen.Machines[q.Machine].Exists {
-			gone = append(gone, q.ID, vouch.Was(q.ID))
+			gone = append(gone, q.ID, trust.WasID(q.ID))
 		}
 	}
-	if len(gone) == 0 {
-		return nil
-	}
-	return r.Store.SaveTrust(&store.Trust{}, gone...)
+	return gone
 }
 
 // prepareFounding writes down who is about to found the datastore. Who began to,
 // and may have data, is the same: the plan has looked at that.
-func (r *Run) prepareFounding() error {
+func (r *Run) prepareFounding(st *memory.State) error {
 	if r.View.Seen.Founded {
 		return nil
 	}
@@ -183,21 +172,17 @@ func (r *Run) prepareFounding() error {
 	for _, m := range r.Cluster.With(versions.Member) {
 		peers[m.Name] = m.Address
 	}
-	if err := r.Store.SavePeers(peers, names...); err != nil {
-		return err
-	}
+	st.BornAmong(peers, names...)
 	if r.View.Seen.Restores != nil { // nobody founds by themselves
-		is, err := r.Store.Restoring()
-		if err != nil || is == nil {
-			return err
+		if st.Restoring != nil {
+			st.Restores(*st.Restoring, names)
 		}
-		return r.Store.SaveRestoring(is, names, nil)
+		return nil
 	}
-	began, err := r.Store.Founders()
-	if err != nil || slices.Equal(slices.Sorted(slices.Values(began)), slices.Sorted(slices.Values(names))) {
-		return err
+	if slices.Equal(slices.Sorted(slices.Values(st.Founders)), slices.Sorted(slices.Values(names))) {
+		return nil
 	}
-	return r.Store.SaveFounding(names)
+	return st.Found(names)
 }
 
 // Steps carries steps out, in parallel where their needs allow. When soft ends

@@ -16,9 +16,11 @@ import (
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
+	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/keep"
 	"verbund/internal/engine/look"
@@ -151,7 +153,15 @@ func (r *Run) release(ctx context.Context, name string) error {
 	if err := r.Site.Release(ctx, name); err != nil {
 		return err
 	}
-	return r.Store.ForgetMachine(name)
+	return r.forget(name)
+}
+
+// forget forgets a machine, with its certificates and keys.
+func (r *Run) forget(name string) error {
+	return r.Store.UpdateWith(store.TrustChange{Gone: func(id string) bool { return trust.IsOf(name, id) }}, func(st *memory.State) error {
+		st.Forget(name)
+		return nil
+	})
 }
 
 // ours says whether this cluster has a machine that was there before: one of a list that was
@@ -215,7 +225,7 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 	}
 	if seen := r.View.Seen; seen.Founded && m.Is(versions.Member) && !seen.Machines[m.Name].Exists {
 		// It was among those that founded the datastore, and is another machine now: it joins.
-		if err := r.Store.SaveMember(m.Name, nil); err != nil {
+		if err := r.Remember(func(st *memory.State) { st.Leaves(m.Name) }); err != nil {
 			return err
 		}
 	}
@@ -235,16 +245,17 @@ func (r *Run) get(ctx context.Context, m topology.Machine) error {
 	if err != nil {
 		return err
 	}
-	known, err := r.Store.Machines()
+	st, err := r.Store.Read()
 	if err != nil {
 		return err
 	}
-	if k := known[m.Name]; k.Hardware != im.Hardware || k.Fingerprint == "" || r.Cluster.Listed && k.Address != m.Address {
+	if k := st.Machines[m.Name]; k.Hardware != im.Hardware || k.Fingerprint == "" || r.Cluster.Listed && k.Address != m.Address {
 		print, err := r.firstTrust(ctx, m)
 		if err != nil {
 			return err
 		}
-		if err := r.Store.SaveMachine(m.Name, store.Machine{Address: m.Address, Hardware: im.Hardware, Fingerprint: print}); err != nil {
+		met := memory.Machine{Address: m.Address, Hardware: im.Hardware, Fingerprint: print}
+		if err := r.Remember(func(st *memory.State) { st.Machines[m.Name] = met }); err != nil {
 			return err
 		}
 		r.HangUp(m.Name)
@@ -598,7 +609,7 @@ func (r *Run) proxyWell(ctx context.Context, m topology.Machine) error {
 func (r *Run) rest(ctx context.Context, name string, out bool) error {
 	r.balance.Lock()
 	defer r.balance.Unlock()
-	if err := r.Store.SaveResting(name, out); err != nil {
+	if err := r.Remember(func(st *memory.State) { st.Rest(name, out) }); err != nil {
 		return err
 	}
 	for _, b := range r.Cluster.Of(versions.Balancer) {

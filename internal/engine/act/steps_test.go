@@ -19,6 +19,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
@@ -292,9 +293,7 @@ func TestReleaseOfWhatStays(t *testing.T) {
 	// One without power keeps what it has, and that is said.
 	here.Power = site.PowerOff
 	w.Site.Has.Machines = append(w.Site.Has.Machines, here)
-	if err := r.Store.SaveMachine(m.Name, store.Machine{Address: m.Address}); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, r.Session, func(st *memory.State) { st.Machines[m.Name] = memory.Machine{Address: m.Address} })
 	said := ""
 	r.Tell = func(e store.Entry) { said += e.Text }
 	if err := r.release(t.Context(), m.Name); err != nil || !strings.Contains(said, "keeps what was written to it") {
@@ -304,9 +303,9 @@ func TestReleaseOfWhatStays(t *testing.T) {
 	w.Cluster.Listed = true
 	here.Power = site.PowerOn
 	w.Site.Has.Machines = append(w.Site.Has.Machines, here)
-	if err := r.Store.SaveMachine(m.Name, store.Machine{Address: m.Address, Fingerprint: "SHA256:made-up"}); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, r.Session, func(st *memory.State) {
+		st.Machines[m.Name] = memory.Machine{Address: m.Address, Fingerprint: "SHA256:made-up"}
+	})
 	order = nil
 	if err := r.release(t.Context(), m.Name); err != nil || !slices.Equal(order, []string{""}) {
 		t.Errorf("%v; before it was given back was done %q", err, order)

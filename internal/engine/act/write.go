@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
@@ -88,12 +89,12 @@ func (r *Run) toWrite(ctx context.Context, c session.Machine, m topology.Machine
 	if w.slot, err = slotFor(m, w.facts); err != nil {
 		return nil, err
 	}
-	resting, err := r.Store.Resting()
+	st, err := r.Store.Read()
 	if err != nil {
 		return nil, err
 	}
 	var rendered []nodeconf.File
-	if w.files, rendered, err = r.Files(r.Cluster, m, nodeconf.Options{Resting: resting}, w.slot); err != nil {
+	if w.files, rendered, err = r.Files(r.Cluster, m, nodeconf.Options{Resting: st.Resting}, w.slot); err != nil {
 		return nil, err
 	}
 	if w.stale, err = leftover(ctx, c, rendered, w.slot); err != nil {
@@ -316,12 +317,12 @@ func (r *Run) written(ctx context.Context, c session.Machine, w *writing) error 
 			return err
 		}
 	}
-	asked, err := r.Store.Asked()
+	st, err := r.Store.Read()
 	if err != nil {
 		return err
 	}
-	if client, serving := w.m.Name+"/kubelet-client", w.m.Name+"/kubelet-serving"; asked[client] || asked[serving] {
-		if err := r.Store.SaveAsked([]string{client, serving}, false); err != nil {
+	if client, serving := w.m.Name+"/kubelet-client", w.m.Name+"/kubelet-serving"; st.Asked[client] || st.Asked[serving] {
+		if err := r.Remember(func(st *memory.State) { st.Renewed(client, serving) }); err != nil {
 			return err
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
@@ -81,14 +82,12 @@ func TestWriteFiles(t *testing.T) {
 	}
 	// What somebody asked to be made anew is done when it is written: either alone, too.
 	for _, kind := range []string{"/kubelet-client", "/kubelet-serving"} {
-		if err := r.Store.SaveAsked([]string{m.Name + kind, "another/proxy"}, true); err != nil {
-			t.Fatal(err)
-		}
+		sessiontest.Remember(t, r.Session, func(st *memory.State) { st.Ask(m.Name+kind, "another/proxy") })
 		if err := r.writeFiles(t.Context(), m); err != nil {
 			t.Fatal(err)
 		}
-		if asked, err := r.Store.Asked(); err != nil || asked[m.Name+kind] || !asked["another/proxy"] {
-			t.Errorf("asked for is still %v, %v", asked, err)
+		if asked := sessiontest.Known(t, r.Session).Asked; asked[m.Name+kind] || !asked["another/proxy"] {
+			t.Errorf("asked for is still %v", asked)
 		}
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/words"
@@ -55,10 +56,7 @@ func (x *replacing) run() error {
 	if err != nil {
 		return err
 	}
-	under, err := x.Store.Replacements()
-	if err != nil {
-		return err
-	}
+	under := v.Known.Replacements
 	rep, begun := under[x.id]
 	for id, other := range under {
 		if id != x.id {
@@ -146,12 +144,8 @@ func (x *replacing) backsUp(v *look.View, begun bool) error {
 // agree asks, and says who will be cut off.
 func (x *replacing) agree(v *look.View, rep trust.Replacement, begun bool) error {
 	name := x.Decl.Name
-	gs, err := x.Store.Givens()
-	if err != nil {
-		return err
-	}
 	var people []string
-	for _, g := range gs {
+	for _, g := range v.Known.Givens {
 		if x.id == string(trust.Cluster) && time.Now().Before(g.Until) && g.Kind != "program" {
 			people = append(people, fmt.Sprintf("%s (until %s)", g.Name, g.Until.Local().Format("15:04")))
 		}
@@ -274,7 +268,7 @@ func (x *replacing) kubeconfigs(rep trust.Replacement) error {
 				return "", err
 			}
 			// It is remembered before it is given.
-			if err := x.Store.SaveGiven(vouch.GivenBy(signed)); err != nil {
+			if err := x.Remember(func(st *memory.State) { st.Give(vouch.GivenBy(signed)) }); err != nil {
 				return "", err
 			}
 			u.ClientCertificateData, u.ClientKeyData = c, k
@@ -316,10 +310,11 @@ func (x *replacing) prove() error {
 
 // sayReplacing reminds of a replacement that is underway.
 func (w *Work) sayReplacing() {
-	under, err := w.Store.Replacements()
+	st, err := w.Store.Read()
 	if err != nil {
 		return
 	}
+	under := st.Replacements
 	for _, id := range slices.Sorted(maps.Keys(under)) {
 		w.Say("the replacement of %s is in pass %d of 3 (%s); it goes on with: verbund trust replace %s", id, under[id].Pass, under[id].Pass, id)
 	}

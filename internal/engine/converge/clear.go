@@ -3,6 +3,7 @@ package converge
 import (
 	"slices"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
@@ -49,7 +50,7 @@ func (w *Work) Clear(names []string) error {
 	if all {
 		// Written down first: machines that are cleared half are cleared
 		// machines of a cluster that is to be raised anew.
-		if err := w.Store.ForgetFounding(); err != nil {
+		if err := w.Remember((*memory.State).Clears); err != nil {
 			return err
 		}
 	}
@@ -57,7 +58,7 @@ func (w *Work) Clear(names []string) error {
 		return err
 	}
 	if all {
-		if err := w.Store.Cleared(); err != nil {
+		if err := w.Remember(func(st *memory.State) { st.Clearing = false }); err != nil {
 			return err
 		}
 	}

@@ -3,11 +3,13 @@ package converge
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
 	"verbund/internal/core/words"
@@ -17,6 +19,7 @@ import (
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/prove"
 	"verbund/internal/site"
+	"verbund/internal/store"
 )
 
 // Change is what a command writes down before it converges: to the declaration,
@@ -79,10 +82,11 @@ func (x *converging) run() error {
 	if err := x.mayRestore(); err != nil {
 		return err
 	}
-	var err error
-	if x.cut, err = x.Store.CutOff(); err != nil {
+	es, _, err := x.Store.Entries()
+	if err != nil {
 		return err
 	}
+	x.cut = store.CutOff(es)
 	// Machines that are there and asleep, and bare ones that are adopted, are
 	// woken first; what they need shows only then. Machines whose address has
 	// changed are repaired one after the other. What does not come to an end in
@@ -102,9 +106,13 @@ func (x *converging) run() error {
 // mayRestore refuses to go on with a restoration in another minor than the backup is of: it was
 // cut off before that minor was declared, or somebody has declared another one since.
 func (x *converging) mayRestore() error {
-	r, err := x.Store.Restoring()
-	if err != nil || r == nil || r.Founded || r.Kubernetes == "" || versions.Minor(r.Kubernetes) == versions.Minor(x.Decl.Kubernetes) {
+	st, err := x.Store.Read()
+	if err != nil {
 		return err
+	}
+	r := st.Restoring
+	if r == nil || r.Founded || r.Kubernetes == "" || versions.Minor(r.Kubernetes) == versions.Minor(x.Decl.Kubernetes) {
+		return nil
 	}
 	return mistake("the restoration of backup %s is underway, which is of %s, and %s is declared; verbund backup restore goes on, and declares %s", keep.Short(r.Backup), r.Kubernetes, x.Decl.Kubernetes, r.Kubernetes)
 }
@@ -205,7 +213,7 @@ func (x *converging) hops() error {
 		x.hop = s.Kubernetes
 	}
 	x.moves += 2
-	return x.Store.RolledOut()
+	return x.Remember(func(st *memory.State) { st.RolledOut() })
 }
 
 // until says whether the hop is over after which the command is to stop: the whole control
@@ -291,10 +299,11 @@ func (x *converging) beforehand(t task, v *look.View) error {
 // be done. Where machines are to give way to new ones and none does, it says why.
 func (x *converging) holds(t task, v *look.View) error {
 	if t.Held {
-		h, err := x.Store.Held()
-		if err != nil || h == nil {
+		st, err := x.Store.Read()
+		if err != nil || st.Held == nil {
 			return err
 		}
+		h := st.Held
 		held := act.HeldBy(h)
 		if len(t.Steps) == 0 && x.change != nil {
 			return fmt.Errorf("nothing was written down: %w", held)
@@ -355,10 +364,7 @@ func (x *converging) do(v *look.View, t task) error {
 // was to replace. A new one that is there already stays;
 // nil if none has to go.
 func (x *converging) exchange(v *look.View) (*plan.Plan, error) {
-	under, err := x.Store.Exchanges()
-	if err != nil {
-		return nil, err
-	}
+	under := maps.Clone(v.Known.Exchanges)
 	at := map[string]string{}
 	if v.Inventory != nil {
 		for _, m := range v.Inventory.Machines {
@@ -370,7 +376,9 @@ func (x *converging) exchange(v *look.View) (*plan.Plan, error) {
 			x.Say("going on with the replacement of %s", name)
 		} else {
 			under[name] = at[name]
-			x.change = &Change{fmt.Sprintf("machine %s gives way to a new one", name), func() error { return x.Store.SaveExchange(name, at[name]) }}
+			x.change = &Change{fmt.Sprintf("machine %s gives way to a new one", name), func() error {
+				return x.Remember(func(st *memory.State) { st.Exchanges[name] = at[name] })
+			}}
 		}
 		x.replaces = ""
 		if _, there := at[name]; !there && under[name] == "" {
@@ -405,30 +413,20 @@ func (x *converging) over() error {
 	if x.only != "" {
 		return nil
 	}
-	open, err := x.Store.OpenWaves()
-	spared, serr := x.Store.Spared()
-	if err := errors.Join(err, serr); err != nil {
+	st, err := x.Store.Read()
+	if err != nil {
 		return err
-	}
-	if len(open)+len(spared) > 0 {
-		if err := x.Store.RolledOut(); err != nil {
-			return err
-		}
 	}
 	if x.raised {
 		x.Say("next: verbund access --merge FILE puts the cluster into a kubeconfig; verbund status says how it is")
 	}
-	under, err := x.Store.Exchanges()
-	for name := range under {
-		err = errors.Join(err, x.Store.SaveExchange(name, ""))
+	if st.Underway() {
+		if err := x.Remember(func(st *memory.State) { st.Over() }); err != nil {
+			return err
+		}
 	}
-	restored, rerr := x.Store.Restoring()
-	if restored != nil && restored.Founded {
-		x.Say("backup %s is restored", keep.Short(restored.Backup))
-		rerr = errors.Join(rerr, x.Store.SaveRestoring(nil, nil, nil))
-	}
-	if err := errors.Join(err, rerr); err != nil {
-		return err
+	if r := st.Restoring; r != nil && r.Founded {
+		x.Say("backup %s is restored", keep.Short(r.Backup))
 	}
 	return x.prove()
 }
@@ -479,8 +477,10 @@ func (x *converging) commit() error {
 		return err
 	}
 	// The names of those that come are remembered before any of them is ordered.
-	if err := x.Store.SaveNumbers(x.Numbers); err != nil {
-		return err
+	if len(x.Numbers) > 0 {
+		if err := x.Remember(func(st *memory.State) { maps.Copy(st.Numbers, x.Numbers) }); err != nil {
+			return err
+		}
 	}
 	x.Numbers = nil
 	if x.change == nil {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"verbund/internal/core/coretest"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/look"
@@ -210,9 +211,9 @@ func TestWoken(t *testing.T) {
 	if err := s.Store.Make(); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Store.SaveMachine("tidewatch-gauges-1", store.Machine{Fingerprint: "SHA256:made-up"}); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, s.Session, func(st *memory.State) {
+		st.Machines["tidewatch-gauges-1"] = memory.Machine{Fingerprint: "SHA256:made-up"}
+	})
 	s.computer.site.Fail(site.ErrNotRunning)
 	s.person.no = func(q string) bool { return strings.Contains(q, "Start it?") }
 	for what, do := range map[string]func() error{
@@ -238,9 +239,7 @@ func TestTeardown(t *testing.T) {
 	}
 	s.computer.site.Has.Machines = []site.Machine{{Name: "tidewatch-gauges-1", Cluster: "tidewatch", Power: site.PowerOn}, {Name: "tidewatch-gauges-2", Cluster: "tidewatch", Power: site.PowerOff}, {Name: "lampwright-1", Cluster: "lampwright", Power: site.PowerOn}}
 	for _, m := range []string{"tidewatch-gauges-1", "tidewatch-gauges-2"} {
-		if err := s.Store.SaveMachine(m, store.Machine{Fingerprint: "SHA256:made-up"}); err != nil {
-			t.Fatal(err)
-		}
+		sessiontest.Remember(t, s.Session, func(st *memory.State) { st.Machines[m] = memory.Machine{Fingerprint: "SHA256:made-up"} })
 	}
 	s.person.no = func(q string) bool { return strings.HasPrefix(q, "by name: ") }
 	if err := s.Teardown(); !errors.Is(err, errNo) || len(s.computer.site.Machines()) != 3 || !s.Store.Exists() {

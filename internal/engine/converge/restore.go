@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
@@ -31,10 +32,11 @@ import (
 // command is to write down, such as the version that the backup is of. A restoration that was
 // cut off goes on: f is nil then.
 func (w *Work) Restore(command string, f *keep.Found, ch *Change) error {
-	under, err := w.Store.Restoring()
+	st, err := w.Store.Read()
 	if err != nil {
 		return err
 	}
+	under := st.Restoring
 	if f == nil || under != nil && f.Name == under.Backup { // it goes on
 		if under == nil {
 			return mistake("no restoration is underway in cluster %s; name a backup: verbund backup list", w.Decl.Name)
@@ -44,11 +46,7 @@ func (w *Work) Restore(command string, f *keep.Found, ch *Change) error {
 	if under != nil && !under.Founded && keep.Usable(w.Session, under.Backup) {
 		return mistake("the restoration of backup %s is underway, since %s; finish it first: verbund backup restore %s", keep.Short(under.Backup), under.Since.Local().Format("2006-01-02 15:04"), keep.Short(under.Backup))
 	}
-	ms, err := w.Store.Machines()
-	if err != nil {
-		return err
-	}
-	if len(ms) > 0 { // without any, there is nothing at the site to be asked about
+	if len(st.Machines) > 0 { // without any, there is nothing at the site to be asked about
 		if err := w.wake(); err != nil {
 			return err
 		}
@@ -74,7 +72,7 @@ func (w *Work) Restore(command string, f *keep.Found, ch *Change) error {
 	for _, l := range told.lines {
 		w.Say("%s", l)
 	}
-	r := &store.Restoring{ID: fmt.Sprintf("%s-restored-%d", w.Decl.Name, time.Now().UnixNano()), Backup: f.Name, Since: time.Now().UTC(), Kubernetes: f.Manifest.Kubernetes}
+	r := &memory.Restoring{ID: fmt.Sprintf("%s-restored-%d", w.Decl.Name, time.Now().UnixNano()), Backup: f.Name, Since: time.Now().UTC(), Kubernetes: f.Manifest.Kubernetes}
 	w.Restores = &plan.Restores{ID: r.ID, Backup: f.Short(), Loses: "what the datastore holds now gives way to backup " + f.Short()}
 	text := "restores backup " + f.Short()
 	if ch != nil {
@@ -87,10 +85,11 @@ func (w *Work) Restore(command string, f *keep.Found, ch *Change) error {
 // opens it there, ch writes the copy's declaration and leaves the backup with it. A copy that is
 // there already is founded anew, once its name was said.
 func (w *Work) Aside(command string, from *session.Session, f *keep.Found, ch *Change) error {
-	under, err := w.Store.Restoring()
+	st, err := w.Store.Read()
 	if err != nil {
 		return err
 	}
+	under := st.Restoring
 	if under != nil && f.Name == under.Backup { // it goes on
 		return (&converging{Work: w, command: command, change: ch}).run()
 	}
@@ -119,19 +118,17 @@ func (w *Work) Aside(command string, from *session.Session, f *keep.Found, ch *C
 	w.Say("backup %s is of %s, at revision %d, on %s: %s", f.Short(), f.Manifest.Taken.Local().Format("2006-01-02 15:04:05"), x.Contents.Revision, f.Manifest.Kubernetes, words.Count(f.Manifest.Number(), "object"))
 	w.Say("cluster %s becomes a copy of %s beside it, with one machine of its own: the API holds what the backup does, and nothing acts on that; %s is not touched", w.Decl.Name, w.Decl.CopyOf, w.Decl.CopyOf)
 	loses := ""
-	if facts, err := w.Store.Facts(); err != nil {
-		return err
-	} else if facts != nil {
+	if st.Facts != nil {
 		loses = "what the copy holds now gives way to backup " + f.Short()
 	}
-	r := &store.Restoring{ID: fmt.Sprintf("%s-restored-%d", w.Decl.Name, time.Now().UnixNano()), Backup: f.Name, Since: time.Now().UTC(), Kubernetes: f.Manifest.Kubernetes}
+	r := &memory.Restoring{ID: fmt.Sprintf("%s-restored-%d", w.Decl.Name, time.Now().UnixNano()), Backup: f.Name, Since: time.Now().UTC(), Kubernetes: f.Manifest.Kubernetes}
 	w.Restores = &plan.Restores{ID: r.ID, Backup: f.Short(), Loses: loses}
 	return (&converging{Work: w, command: command, change: &Change{ch.Text, func() error { return w.begin(f, r, keys, ch, false) }}}).run()
 }
 
 // begin writes down that a restoration has begun, once it is agreed to: what is there is backed
 // up before, if it could be asked what it holds.
-func (w *Work) begin(f *keep.Found, r *store.Restoring, keys *store.Trust, ch *Change, living bool) error {
+func (w *Work) begin(f *keep.Found, r *memory.Restoring, keys *store.Trust, ch *Change, living bool) error {
 	if living {
 		if err := w.before(f); err != nil {
 			return err
@@ -151,7 +148,11 @@ func (w *Work) begin(f *keep.Found, r *store.Restoring, keys *store.Trust, ch *C
 	}
 	// The intent comes first, with the keys in one: cut off after it, the same command goes on, and
 	// nothing else does before what the backup is of is declared.
-	if err := w.Store.SaveRestoring(r, members, keys); err != nil {
+	err = w.Store.UpdateWith(store.TrustChange{Add: keys}, func(st *memory.State) error {
+		st.Restores(*r, members)
+		return nil
+	})
+	if err != nil {
 		return err
 	}
 	w.SeeTrust(t, keys)
@@ -284,7 +285,7 @@ func (w *Work) loses(f *keep.Found, then *datastore.Contents) told {
 	ctx, cancel := context.WithTimeout(w.Hard, lookFor)
 	defer cancel()
 	now, err := func() (*datastore.Contents, error) {
-		if ms, err := w.Store.Machines(); err != nil || len(ms) == 0 {
+		if st, err := w.Store.Read(); err != nil || len(st.Machines) == 0 {
 			return nil, cmp.Or(err, errors.New("no machine of it is known"))
 		}
 		v, err := look.Locate(ctx, w.Session)

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/keep"
@@ -33,14 +34,13 @@ func TestRestorationIntentFirst(t *testing.T) {
 	}
 	f := &keep.Found{Name: "x.backup.age"}
 	f.Manifest.Kubernetes = "v1.36.3"
-	r := &store.Restoring{ID: "r1", Backup: f.Name, Since: time.Now(), Kubernetes: f.Manifest.Kubernetes}
+	r := &memory.Restoring{ID: "r1", Backup: f.Name, Since: time.Now(), Kubernetes: f.Manifest.Kubernetes}
 	old := trust.OldID(trust.SecretsKey)
 	keys := &store.Trust{Keys: map[string]store.Secret{old: store.Secret("key of then")}}
 	cut := errors.New("cut off")
 	change := &Change{Text: "changed kubernetes", Write: func() error {
-		is, err := s.Store.Restoring()
-		if err != nil || is == nil || is.Backup != f.Name {
-			t.Errorf("remembered is %+v, %v", is, err)
+		if is := sessiontest.Known(t, s.Session).Restoring; is == nil || is.Backup != f.Name {
+			t.Errorf("remembered is %+v", is)
 		}
 		if kept, err := s.Store.Trust(); err != nil || string(kept.Keys[old]) != "key of then" {
 			t.Errorf("kept are %d keys, %v", len(kept.Keys), err)
@@ -59,16 +59,12 @@ func TestRestorationIntentFirst(t *testing.T) {
 		t.Errorf("asked was %q, machines %q", s.asked, s.computer.site.Machines())
 	}
 	r.Founded = true // what is left is converge's, in whatever is declared
-	if err := s.Store.SaveRestoring(r, nil, nil); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, s.Session, func(st *memory.State) { st.Restoring = r })
 	if err := (&converging{Work: s.Work}).mayRestore(); err != nil {
 		t.Error(err)
 	}
 	r.Founded, r.Kubernetes = false, "v1.37.1"
-	if err := s.Store.SaveRestoring(r, nil, nil); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, s.Session, func(st *memory.State) { st.Restoring = r })
 	if err := (&converging{Work: s.Work}).mayRestore(); err != nil {
 		t.Errorf("in the same minor: %v", err)
 	}
@@ -83,13 +79,13 @@ func TestRestorationBacksUpFirst(t *testing.T) {
 	}
 	s.By = session.Reach{Datastore: func([]string, *tls.Config) session.Datastore { return &sessiontest.Datastore{} }} // which has no snapshot
 	f := &keep.Found{Name: "x.backup.age"}
-	r := &store.Restoring{ID: "r1", Backup: f.Name, Since: time.Now()}
+	r := &memory.Restoring{ID: "r1", Backup: f.Name, Since: time.Now()}
 	change := &Change{Text: "changed kubernetes", Write: func() error { t.Error("it was written down"); return nil }}
 	if err := s.begin(f, r, &store.Trust{}, change, true); err == nil || !strings.Contains(err.Error(), "could not be backed up first, so nothing was changed") {
 		t.Errorf("it ended with %v", err)
 	}
-	if is, err := s.Store.Restoring(); err != nil || is != nil {
-		t.Errorf("remembered is %+v, %v", is, err)
+	if is := sessiontest.Known(t, s.Session).Restoring; is != nil {
+		t.Errorf("remembered is %+v", is)
 	}
 }
 

@@ -44,11 +44,11 @@ func (w *Work) Teardown() error {
 		}
 	}
 	steps := plan.Teardown(has, w.SiteFile != nil && w.SiteFile.Kind == declare.ListedSite)
-	kcs, err := w.Store.Kubeconfigs()
+	st, err := w.Store.Read()
 	if err != nil {
 		return err
 	}
-	w.Say("tearing down cluster %s removes %s with all that runs there, and its entry in %s", name, words.Count(len(steps), "machine"), words.Count(len(kcs), "kubeconfig file"))
+	w.Say("tearing down cluster %s removes %s with all that runs there, and its entry in %s", name, words.Count(len(steps), "machine"), words.Count(len(st.Kubeconfigs), "kubeconfig file"))
 	if _, err := w.Trust(); err != nil {
 		w.Say("the keys of the cluster are not to be had: %v", err)
 	}
@@ -66,17 +66,17 @@ func (w *Work) Teardown() error {
 		if err := r.Steps(w.Soft, w.Hard, steps); err != nil {
 			return err
 		}
-		return w.sweep(kcs)
+		return w.sweep(st.Kubeconfigs)
 	})
 }
 
 // sweep removes what the cluster left on this computer.
-func (w *Work) sweep(kcs map[string]time.Time) error {
+func (w *Work) sweep(merged map[string]time.Time) error {
 	t, err := w.Trust()
-	if err != nil && len(kcs) > 0 {
+	if err != nil && len(merged) > 0 {
 		return err
 	}
-	for f := range kcs {
+	for f := range merged {
 		removed, err := kubeconfig.Remove(f, w.Decl.Name, t)
 		if err != nil {
 			return fmt.Errorf("kubeconfig %s: %w", f, err)

@@ -15,6 +15,7 @@ import (
 	"k8s.io/client-go/kubernetes/fake"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
@@ -26,7 +27,6 @@ import (
 	"verbund/internal/kubeapi/kubeapitest"
 	"verbund/internal/machine"
 	"verbund/internal/site"
-	"verbund/internal/store"
 )
 
 // World is a cluster of three control-plane machines and some workers, which all have what
@@ -61,7 +61,9 @@ func New(t testing.TB, workers int, objects ...runtime.Object) *World {
 		t.Fatal(err)
 	}
 	for i, m := range w.Cluster.Machines {
-		if err := w.Store.SaveMachine(m.Name, store.Machine{Address: m.Address, Fingerprint: "SHA256:made-up"}); err != nil {
+		if err := w.Remember(func(st *memory.State) {
+			st.Machines[m.Name] = memory.Machine{Address: m.Address, Fingerprint: "SHA256:made-up"}
+		}); err != nil {
 			t.Fatal(err)
 		}
 		fm := sessiontest.NewMachine(m.Name)

@@ -17,8 +17,8 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 
 	"verbund/internal/backup"
+	"verbund/internal/core/memory"
 	"verbund/internal/engine/session"
-	"verbund/internal/store"
 	"verbund/internal/whole"
 )
 
@@ -28,8 +28,8 @@ func options(ctx context.Context) []remote.Option {
 
 // Copy sends a backup off as it is, to a folder or to an OCI registry, and reads it there once
 // more. Where it lies is remembered.
-func Copy(ctx context.Context, s *session.Session, f *Found, to string) (*store.Copy, error) {
-	c := store.Copy{To: to, At: time.Now().UTC()}
+func Copy(ctx context.Context, s *session.Session, f *Found, to string) (*memory.Copy, error) {
+	c := memory.Copy{To: to, At: time.Now().UTC()}
 	var err error
 	if strings.HasPrefix(to, backup.InRegistry) {
 		c.Digest, err = backup.Push(path(s, f.Name), to, options(ctx)...)
@@ -45,7 +45,7 @@ func Copy(ctx context.Context, s *session.Session, f *Found, to string) (*store.
 		return nil, fmt.Errorf("it was sent, and is not there as it is here: %w", err)
 	}
 	n := f.Note
-	copies := []store.Copy{c}
+	copies := []memory.Copy{c}
 	for _, o := range n.Copies {
 		if o.To != c.To {
 			copies = append(copies, o)
@@ -53,7 +53,7 @@ func Copy(ctx context.Context, s *session.Session, f *Found, to string) (*store.
 	}
 	n.Copies = copies
 	f.Note = n
-	return &c, s.Store.SaveBackupNote(f.Name, &n)
+	return &c, s.Remember(func(st *memory.State) { st.Backups[f.Name] = n })
 }
 
 // Send sends a backup wherever it is declared that each goes: where it lies then, and what could
@@ -109,7 +109,7 @@ func copyTo(from, to string) error {
 
 // Check reads a copy where it lies, and holds it against the file here. What it finds well is
 // noted in it.
-func Check(ctx context.Context, s *session.Session, f *Found, c *store.Copy) error {
+func Check(ctx context.Context, s *session.Session, f *Found, c *memory.Copy) error {
 	want, err := backup.SumOf(path(s, f.Name))
 	if err != nil {
 		return err
@@ -126,7 +126,7 @@ func Check(ctx context.Context, s *session.Session, f *Found, c *store.Copy) err
 }
 
 // fetch reads a copy into w; it returns the name of its file.
-func fetch(ctx context.Context, c *store.Copy, file string, w io.Writer) (string, error) {
+func fetch(ctx context.Context, c *memory.Copy, file string, w io.Writer) (string, error) {
 	if !strings.HasPrefix(c.To, backup.InRegistry) {
 		in, err := whole.Open(filepath.Join(c.To, file))
 		if err != nil {
@@ -175,7 +175,7 @@ func layerTo(img v1.Image, w io.Writer) error {
 
 // Fetch gets a copy back, to where backups lie; it returns the backup as it is found there.
 func Fetch(ctx context.Context, s *session.Session, from string) (*Found, error) {
-	c := &store.Copy{To: from}
+	c := &memory.Copy{To: from}
 	at := ""
 	if !strings.HasPrefix(from, backup.InRegistry) {
 		c.To, at = filepath.Split(from)

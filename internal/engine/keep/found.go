@@ -13,6 +13,7 @@ import (
 	"filippo.io/age"
 
 	"verbund/internal/backup"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/words"
 	"verbund/internal/engine/session"
 	"verbund/internal/store"
@@ -23,7 +24,7 @@ type Found struct {
 	Name     string // of its file
 	Size     int64  // of its file, in bytes
 	Manifest backup.Manifest
-	Note     store.BackupNote
+	Note     memory.BackupNote
 	// Trouble is why it cannot be used here: it cannot be opened, or is of another cluster.
 	Trouble error
 }
@@ -40,12 +41,9 @@ var ErrOther = errors.New("it is of another cluster")
 // All lists the backups beside a declaration, the newest first; those that cannot be used here
 // come last, with the reason.
 func All(s *session.Session) ([]Found, error) {
-	notes := map[string]store.BackupNote{}
-	if s.Store.Exists() {
-		var err error
-		if notes, err = s.Store.BackupNotes(); err != nil {
-			return nil, err
-		}
+	st, err := s.Store.Read()
+	if err != nil {
+		return nil, err
 	}
 	ids, trouble, err := opens(s)
 	if err != nil {
@@ -53,7 +51,7 @@ func All(s *session.Session) ([]Found, error) {
 	}
 	var out []Found
 	for _, file := range Names(s) {
-		f := Found{Name: filepath.Base(file), Note: notes[filepath.Base(file)]}
+		f := Found{Name: filepath.Base(file), Note: st.Backups[filepath.Base(file)]}
 		if i, err := os.Stat(file); err == nil {
 			f.Size = i.Size()
 		}

@@ -11,11 +11,11 @@ import (
 
 	"verbund/internal/backup"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/session"
-	"verbund/internal/store"
 )
 
 // On asks a machine something.
@@ -145,6 +145,6 @@ func fetched(ctx context.Context, s *session.Session, x session.Machine, l lies)
 	if err != nil {
 		return nil, err
 	}
-	f.Note = store.BackupNote{Verified: time.Now().UTC()}
-	return f, s.Store.SaveBackupNote(f.Name, &f.Note)
+	f.Note = memory.BackupNote{Verified: time.Now().UTC()}
+	return f, s.Remember(func(st *memory.State) { st.Backups[f.Name] = f.Note })
 }

@@ -16,6 +16,7 @@ import (
 
 	"verbund/internal/backup"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/versions"
 	"verbund/internal/datastore"
@@ -255,7 +256,7 @@ func TestCopyAgain(t *testing.T) {
 	if err := os.WriteFile(to, append(b[:len(b)-1:len(b)-1], b[len(b)-1]^1), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := Check(t.Context(), s, f, &store.Copy{To: away}); err == nil || !strings.Contains(err.Error(), "has the digest") {
+	if err := Check(t.Context(), s, f, &memory.Copy{To: away}); err == nil || !strings.Contains(err.Error(), "has the digest") {
 		t.Errorf("an altered copy: %v", err)
 	}
 }
@@ -339,17 +340,13 @@ func TestDrop(t *testing.T) {
 	if err := Drop(s, []string{one.Name, two.Name}, false); !errors.Is(err, ErrLast) {
 		t.Errorf("all of them: %v", err)
 	}
-	is := &store.Restoring{ID: "r1", Backup: one.Name, Since: time.Now()}
-	if err := s.Store.SaveRestoring(is, nil, nil); err != nil {
-		t.Fatal(err)
-	}
+	is := &memory.Restoring{ID: "r1", Backup: one.Name, Since: time.Now()}
+	sessiontest.Remember(t, s, func(st *memory.State) { st.Restoring = is })
 	if err := Drop(s, []string{one.Name}, false); err == nil || !strings.Contains(err.Error(), "is being restored") {
 		t.Errorf("one under restoration: %v", err)
 	}
 	is.Founded = true
-	if err := s.Store.SaveRestoring(is, nil, nil); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, s, func(st *memory.State) { st.Restoring = is })
 	if err := Drop(s, []string{one.Name}, false); err != nil || len(Names(s)) != 1 {
 		t.Errorf("%v, left are %q", err, Names(s))
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"verbund/internal/backup"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
@@ -158,7 +159,7 @@ func Keep(s *session.Session, c *topology.Cluster, why Reason, snap *Plain) (*Fo
 		return nil, err
 	}
 	f.Note.Verified = time.Now().UTC()
-	return f, s.Store.SaveBackupNote(f.Name, &f.Note)
+	return f, s.Remember(func(st *memory.State) { st.Backups[f.Name] = f.Note })
 }
 
 // free is a name for a file that none has yet.
@@ -200,7 +201,7 @@ func Verify(ctx context.Context, s *session.Session, f *Found, raise bool) (*Ver
 		n.Raised = n.Verified
 	}
 	f.Note = n
-	return out, s.Store.SaveBackupNote(f.Name, &n)
+	return out, s.Remember(func(st *memory.State) { st.Backups[f.Name] = n })
 }
 
 // Examine reads a backup to its end, and holds it against its manifest.
@@ -271,9 +272,11 @@ func Drop(s *session.Session, names []string, last bool) error {
 	if !last && Last(s, names) {
 		return ErrLast
 	}
-	if r, err := s.Store.Restoring(); err != nil {
+	st, err := s.Store.Read()
+	if err != nil {
 		return err
-	} else if r != nil && !r.Founded && slices.Contains(names, r.Backup) {
+	}
+	if r := st.Restoring; r != nil && !r.Founded && slices.Contains(names, r.Backup) {
 		return fmt.Errorf("backup %s is being restored; finish that first: verbund backup restore", Short(r.Backup))
 	}
 	var errs []error

@@ -74,8 +74,8 @@ func TestVerify(t *testing.T) {
 	if v, err = Verify(t.Context(), s, f, true); err != nil || v.Raised == nil || len(v.Raised.Keys) != 3 || f.Note.Raised.IsZero() {
 		t.Errorf("raised: %+v, %+v, %v", v, f.Note, err)
 	}
-	if notes, err := s.Store.BackupNotes(); err != nil || notes[f.Name].Raised.IsZero() {
-		t.Errorf("remembered is %+v, %v", notes, err)
+	if notes := sessiontest.Known(t, s).Backups; notes[f.Name].Raised.IsZero() {
+		t.Errorf("remembered is %+v", notes)
 	}
 
 	// Of a snapshot whose revision nobody noted nothing is held against it.

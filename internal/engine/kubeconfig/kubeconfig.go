@@ -128,7 +128,7 @@ func write(file string, kc *clientcmdapi.Config) error {
 // Merged changes the kubeconfig files into which access was merged; change
 // says what it did to one, or nothing when it left it alone.
 func Merged(s *session.Session, say func(format string, args ...any), change func(*clientcmdapi.Config) (said string, err error)) error {
-	files, err := s.Store.Kubeconfigs()
+	st, err := s.Store.Read()
 	if err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func Merged(s *session.Session, say func(format string, args ...any), change fun
 	if err != nil {
 		return err
 	}
-	for _, f := range slices.Sorted(maps.Keys(files)) {
+	for _, f := range slices.Sorted(maps.Keys(st.Kubeconfigs)) {
 		b, err := whole.Read(f)
 		if errors.Is(err, os.ErrNotExist) {
 			continue

@@ -5,6 +5,7 @@ import (
 
 	"verbund/internal/engine/keep"
 	"verbund/internal/engine/session"
+	"verbund/internal/store"
 )
 
 // recentEnough is how old a backup may be to count as the one before a hop that has not begun,
@@ -32,7 +33,7 @@ func hopBackup(s *session.Session, founded time.Time, to string, underway bool, 
 			return m.Kubernetes
 		}
 		if now.Sub(m.Taken) < recentEnough && !m.Taken.After(now) {
-			if cut, err := s.Store.CutOff(); err == nil && cut {
+			if es, _, err := s.Store.Entries(); err == nil && store.CutOff(es) {
 				return m.Kubernetes
 			}
 		}

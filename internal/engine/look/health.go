@@ -10,6 +10,7 @@ import (
 
 	"k8s.io/apimachinery/pkg/util/duration"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
@@ -59,7 +60,7 @@ type Health struct {
 	Waiting   int          `json:"waiting"` // certificate requests for a person to decide
 	Pending   int          `json:"pending"` // steps to what is declared
 	Refused   string       `json:"refused,omitempty"`
-	Held      *store.Held  `json:"held,omitempty"` // a roll-out, until a person's word
+	Held      *memory.Held `json:"held,omitempty"` // a roll-out, until a person's word
 	Accepted  []string     `json:"accepted"`       // what exceptions of the declaration accept
 	Backup    *BackupFound `json:"backup,omitempty"`
 	// Unopened counts backups that lie there and cannot be opened here, or are of another
@@ -186,7 +187,7 @@ func dueSince(s *session.Session, v *View, h *Health, now time.Time) *time.Time 
 		return nil
 	}
 	var founded time.Time
-	if f, err := s.Store.Facts(); err == nil && f != nil {
+	if f := v.Known.Facts; f != nil {
 		founded = f.Founded
 	}
 	return overdue(all, h.Kept, every, founded, now)
@@ -278,9 +279,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time, w
 	} else {
 		h.Pending = len(p.Steps) + len(p.Later)
 		if p.Held {
-			if h.Held, err = s.Store.Held(); err != nil {
-				return nil, err
-			}
+			h.Held = v.Known.Held
 		}
 	}
 	if x := v.Seen.Restores; x != nil {
@@ -297,9 +296,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time, w
 		}
 		return h, nil
 	}
-	if err := replacing(s, h); err != nil {
-		return nil, err
-	}
+	replacing(v.Known, h)
 	out := map[string]bool{}
 	if h.Run != nil {
 		for _, m := range h.Run.Out {
@@ -411,28 +408,19 @@ func (h *Health) datastore(v *View) {
 }
 
 // replacing adds the replacements that are not over.
-func replacing(s *session.Session, h *Health) error {
-	under, err := s.Store.Replacements()
-	if err != nil {
-		return err
-	}
-	for _, id := range slices.Sorted(maps.Keys(under)) {
-		r := under[id]
+func replacing(st *memory.State, h *Health) {
+	for _, id := range slices.Sorted(maps.Keys(st.Replacements)) {
+		r := st.Replacements[id]
 		h.Replacing = append(h.Replacing, Replacing{id, int(r.Pass), r.Since, !r.Done.IsZero()})
 		if r.Done.IsZero() && h.Run == nil {
 			h.Strained = append(h.Strained, fmt.Sprintf("the replacement of %s was left in the middle of pass %d of 3 (%s); verbund trust replace %s goes on", id, r.Pass, r.Pass, id))
 		}
 	}
-	exchanges, err := s.Store.Exchanges()
-	if err != nil {
-		return err
-	}
-	for _, name := range slices.Sorted(maps.Keys(exchanges)) {
+	for _, name := range slices.Sorted(maps.Keys(st.Exchanges)) {
 		if h.Run == nil {
 			h.Strained = append(h.Strained, fmt.Sprintf("machine %s is to be replaced by a new one, and that is not over; verbund converge goes on", name))
 		}
 	}
-	return nil
 }
 
 // Strains are what works and should be seen to, of machines that no run has out of service.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"sync"
 	"time"
@@ -12,6 +13,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
@@ -23,12 +25,13 @@ import (
 	"verbund/internal/kube"
 	"verbund/internal/machine"
 	"verbund/internal/site"
-	"verbund/internal/store"
 )
 
 // View is what was seen, with the topology it is to be held against.
 type View struct {
-	Cluster   *topology.Cluster
+	Cluster *topology.Cluster
+	// Known is what was remembered when it was looked.
+	Known     *memory.State
 	Seen      plan.Observed
 	Inventory *site.Inventory // nil when the site was not seen
 	// SiteError is why it was not.
@@ -60,14 +63,11 @@ func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Ad
 	if ierr != nil {
 		inv = nil
 	}
-	moved, leases, err := newLeases(s, inv)
+	st, err := s.Store.Read()
 	if err != nil {
 		return nil, nil, err
 	}
-	known, err := s.Store.Machines()
-	if err != nil {
-		return nil, nil, err
-	}
+	moved, leases := newLeases(s, st, inv)
 	var taken []netip.Addr
 	var unknown []string
 	var zones map[string]string
@@ -79,7 +79,7 @@ func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Ad
 			}
 			if m.Cluster != s.Decl.Name {
 				taken = append(taken, m.Address)
-			} else if _, ok := known[m.Name]; !ok {
+			} else if _, ok := st.Machines[m.Name]; !ok {
 				unknown = append(unknown, m.Name)
 			}
 		}
@@ -88,20 +88,9 @@ func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Ad
 	if err != nil {
 		return nil, nil, err
 	}
-	facts, err := s.Store.Facts()
-	if err != nil {
-		return nil, nil, err
-	}
-	founders, err := s.Store.Founders()
-	if err != nil {
-		return nil, nil, err
-	}
-	restoring, err := s.Store.Restoring()
-	if err != nil {
-		return nil, nil, err
-	}
-	v := &View{Cluster: c, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: facts != nil, Founders: founders, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	v := &View{Cluster: c, Known: st, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: st.Facts != nil, Founders: st.Founders, Clearing: st.Clearing, Resting: st.Resting, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
 	// Until it is founded from the backup, there is no datastore that counts.
+	restoring := st.Restoring
 	switch {
 	case s.Restores != nil:
 		v.Seen.Restores, v.Seen.Founded = s.Restores, false
@@ -122,24 +111,13 @@ func Observe(ctx context.Context, s *session.Session) (*View, error) {
 		return nil, err
 	}
 	c := v.Cluster
-	facts, err := s.Store.Facts()
-	if err != nil {
-		return nil, err
-	}
-	if v.Seen.Clearing, err = s.Store.Clearing(); err != nil {
-		return nil, err
-	}
-	if v.Seen.Resting, err = s.Store.Resting(); err != nil {
-		return nil, err
-	}
+	facts := v.Known.Facts
 	if len(c.With(versions.Keeper)) > 0 {
 		if v.Seen.Rest, err = keep.RestOf(s, c); err != nil {
 			return nil, err
 		}
 	}
-	if err := seeRollout(s, v); err != nil {
-		return nil, err
-	}
+	seeRollout(s, v)
 	if facts != nil {
 		if err := plan.Unchanged(c, facts); err != nil {
 			return nil, err
@@ -203,31 +181,29 @@ func hopUnderway(c *topology.Cluster, v *View) bool {
 // newLeases finds machines to which the site has leased another address than
 // the one that is remembered; it returns where they were and where they are now, nil
 // when the site was not seen.
-func newLeases(s *session.Session, inv *site.Inventory) (was, now map[string]netip.Addr, err error) {
+func newLeases(s *session.Session, st *memory.State, inv *site.Inventory) (was, now map[string]netip.Addr) {
 	was, now = map[string]netip.Addr{}, map[string]netip.Addr{}
-	known, err := s.Store.Machines()
-	if err != nil || inv == nil {
-		return was, nil, err
+	if inv == nil {
+		return was, nil
 	}
 	for _, m := range inv.Machines {
 		if _, fixed := s.Decl.System.Addresses[m.Name]; fixed {
 			continue // the site has to lease it this one again
 		}
-		if k, ok := known[m.Name]; ok && m.Cluster == s.Decl.Name && k.Fingerprint != "" && m.Address.IsValid() && k.Address != m.Address {
+		if k, ok := st.Machines[m.Name]; ok && m.Cluster == s.Decl.Name && k.Fingerprint != "" && m.Address.IsValid() && k.Address != m.Address {
 			was[m.Name], now[m.Name] = k.Address, m.Address
 		}
 	}
-	return was, now, nil
+	return was, now
 }
 
 // Unchanged refuses a declaration that differs from the living cluster in what
 // cannot change; no machine is asked.
 func Unchanged(s *session.Session, v *View) error {
-	facts, err := s.Store.Facts()
-	if err != nil || facts == nil {
-		return err
+	if v.Known.Facts == nil {
+		return nil
 	}
-	return plan.Unchanged(v.Cluster, facts)
+	return plan.Unchanged(v.Cluster, v.Known.Facts)
 }
 
 // errBusy is a machine on which a run that was cut off is still at something.
@@ -338,7 +314,7 @@ func lookAtAPI(ctx context.Context, s *session.Session, c *topology.Cluster, v *
 		v.APIError = err
 		return
 	}
-	unheard, err := unheardSince(ctx, s, k)
+	unheard, err := unheardSince(ctx, v.Known.Restoring, k)
 	if err != nil {
 		v.APIError = err
 		return
@@ -375,10 +351,9 @@ func lookAtAPI(ctx context.Context, s *session.Session, c *topology.Cluster, v *
 
 // unheardSince says of nodes whether their kubelets have not reported since the datastore was
 // restored: what a backup says of a node is of then, and its machine may be gone.
-func unheardSince(ctx context.Context, s *session.Session, k *kube.Client) (func(node string) bool, error) {
-	r, err := s.Store.Restoring()
-	if err != nil || r == nil {
-		return func(string) bool { return false }, err
+func unheardSince(ctx context.Context, r *memory.Restoring, k *kube.Client) (func(node string) bool, error) {
+	if r == nil {
+		return func(string) bool { return false }, nil
 	}
 	l, err := k.CoordinationV1().Leases(corev1.NamespaceNodeLease).List(ctx, metav1.ListOptions{})
 	if err != nil {
@@ -438,10 +413,7 @@ func Unseen(s *session.Session, v *View) error {
 	if v.Inventory != nil {
 		return nil
 	}
-	raised, err := raised(s, v)
-	if err != nil {
-		return err
-	}
+	raised := raised(v)
 	if !raised && errors.Is(v.SiteError, site.ErrNotRunning) {
 		return nil
 	}
@@ -463,17 +435,16 @@ func Acts(s *session.Session, v *View) error {
 }
 
 // raised says whether anything of the cluster was ever raised.
-func raised(s *session.Session, v *View) (bool, error) {
+func raised(v *View) bool {
 	if v.Seen.Founded {
-		return true, nil
+		return true
 	}
-	ms, err := s.Store.Machines()
-	for _, m := range ms {
+	for _, m := range v.Known.Machines {
 		if m.Fingerprint != "" {
-			return true, err
+			return true
 		}
 	}
-	return false, err
+	return false
 }
 
 // MachineAt is a machine as the site sees it.
@@ -495,19 +466,16 @@ var ErrNoMachine = errors.New("the site has no machine")
 
 // seeRollout sees where a roll-out stands by the memory: its open waves, and whether a person's
 // word is waited for. Whoever is about to give it sees what begins then.
-func seeRollout(s *session.Session, v *View) error {
-	var err error
-	if v.Seen.Open, err = s.Store.OpenWaves(); err != nil {
-		return err
-	}
-	held, err := s.Store.Held()
-	if err != nil || held == nil {
-		return err
+func seeRollout(s *session.Session, v *View) {
+	held := v.Known.Held
+	v.Seen.Open = v.Known.Waves
+	if held == nil {
+		return
 	}
 	v.Seen.Held = !s.Unheld
-	if o, ok := v.Seen.Open[held.Group]; ok && s.Unheld && held.By == store.ByDeclaration {
+	if o, ok := v.Seen.Open[held.Group]; ok && s.Unheld && held.By == memory.ByDeclaration {
 		o.Held = true
+		v.Seen.Open = maps.Clone(v.Seen.Open)
 		v.Seen.Open[held.Group] = o
 	}
-	return nil
 }

@@ -67,15 +67,11 @@ const between = 300 * time.Millisecond
 const podStart = 10 * time.Second
 
 func rehearsalOf(ctx context.Context, s *session.Session, v *View, q Rehearsal) (*rehearse.Input, error) {
-	numbers, err := s.Store.Numbers()
-	if err != nil {
-		return nil, err
-	}
 	pace := 1
 	if s.SiteFile != nil {
 		pace = max(s.SiteFile.Pace, 1)
 	}
-	in := &rehearse.Input{Seen: v.Seen, Cat: s.Cat, Numbers: numbers, Usual: q.Usual, Between: between, PodStart: podStart/time.Duration(pace) + ownWork, Parallel: s.Parallel, Part: q.Part, Fail: q.Fail}
+	in := &rehearse.Input{Seen: v.Seen, Cat: s.Cat, Numbers: v.Known.Numbers, Usual: q.Usual, Between: between, PodStart: podStart/time.Duration(pace) + ownWork, Parallel: s.Parallel, Part: q.Part, Fail: q.Fail}
 	in.Declared = func(numbers map[string][]int, stage *plan.Stage) (*topology.Cluster, error) {
 		s.Numbers, s.Stage = numbers, stage
 		defer func() { s.Numbers, s.Stage = nil, nil }()

@@ -10,9 +10,9 @@ import (
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/engine/enginetest"
-	"verbund/internal/store"
 )
 
 // What a backup says of a node is of then: one whose kubelet has not reported since the datastore
@@ -28,8 +28,9 @@ func TestUnheardSinceARestoration(t *testing.T) {
 	}
 	w := enginetest.New(t, 1, node("tidewatch-gauges-1"), node("tidewatch-gauges-2"), node("tidewatch-gauges-3"),
 		lease("tidewatch-gauges-1", since.Add(time.Second)), lease("tidewatch-gauges-2", since.Add(-time.Hour)))
+	known := memory.New()
 	seen := func() map[string]plan.NodeSeen {
-		v := &View{Cluster: w.Cluster, Seen: plan.Observed{Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+		v := &View{Cluster: w.Cluster, Known: known, Seen: plan.Observed{Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
 		var mu sync.Mutex
 		lookAtAPI(t.Context(), w.Session, w.Cluster, v, &mu)
 		if v.APIError != nil {
@@ -42,9 +43,7 @@ func TestUnheardSinceARestoration(t *testing.T) {
 			t.Errorf("without a restoration, %s: %+v", name, n)
 		}
 	}
-	if err := w.Store.SaveRestoring(&store.Restoring{ID: "r1", Backup: "x", Since: since, Founded: true}, nil, nil); err != nil {
-		t.Fatal(err)
-	}
+	known.Restoring = &memory.Restoring{ID: "r1", Backup: "x", Since: since, Founded: true}
 	n := seen()
 	if !n["tidewatch-gauges-1"].Ready {
 		t.Errorf("one that reported: %+v", n["tidewatch-gauges-1"])

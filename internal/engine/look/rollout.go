@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/rollout"
 	"verbund/internal/engine/session"
@@ -26,19 +27,19 @@ const (
 
 // Rollout is where a roll-out stands.
 type Rollout struct {
-	Cluster string                  `json:"cluster"`
-	State   RolloutState            `json:"state"`
-	Since   *time.Time              `json:"since,omitempty"` // the first wave began
-	Ends    *time.Time              `json:"ends,omitempty"`  // probably, if nothing holds it
-	Next    *time.Time              `json:"next,omitempty"`  // when a wave may begin again
-	Held    *store.Held             `json:"held,omitempty"`
-	Hop     *plan.Stage             `json:"hop,omitempty"` // on a way over several minors
-	Groups  []plan.Progress         `json:"groups"`
-	Missing int                     `json:"missing"` // machines that are declared and not there
-	Spared  map[string]store.Spared `json:"spared"`  // machines that failed, without which it went on
-	Run     *RunAt                  `json:"run,omitempty"`
-	Watches []rollout.Figures       `json:"watches"` // as they stood at the last wave, or the end of one
-	Out     map[string]float64      `json:"out"`     // seconds that machines were out of service, of those that are back
+	Cluster string                   `json:"cluster"`
+	State   RolloutState             `json:"state"`
+	Since   *time.Time               `json:"since,omitempty"` // the first wave began
+	Ends    *time.Time               `json:"ends,omitempty"`  // probably, if nothing holds it
+	Next    *time.Time               `json:"next,omitempty"`  // when a wave may begin again
+	Held    *memory.Held             `json:"held,omitempty"`
+	Hop     *plan.Stage              `json:"hop,omitempty"` // on a way over several minors
+	Groups  []plan.Progress          `json:"groups"`
+	Missing int                      `json:"missing"` // machines that are declared and not there
+	Spared  map[string]memory.Spared `json:"spared"`  // machines that failed, without which it went on
+	Run     *RunAt                   `json:"run,omitempty"`
+	Watches []rollout.Figures        `json:"watches"` // as they stood at the last wave, or the end of one
+	Out     map[string]float64       `json:"out"`     // seconds that machines were out of service, of those that are back
 }
 
 // RunAt is the run that is at it.
@@ -59,13 +60,7 @@ func RolloutOf(ctx context.Context, s *session.Session, now time.Time) (*Rollout
 	if err := Unseen(s, v); err != nil {
 		return nil, err
 	}
-	r := &Rollout{Cluster: s.Decl.Name, State: NoRollout, Groups: plan.ProgressOf(v.Cluster, v.Seen), Hop: s.Stage, Out: map[string]float64{}, Watches: []rollout.Figures{}}
-	if r.Held, err = s.Store.Held(); err != nil {
-		return nil, err
-	}
-	if r.Spared, err = s.Store.Spared(); err != nil {
-		return nil, err
-	}
+	r := &Rollout{Cluster: s.Decl.Name, State: NoRollout, Groups: plan.ProgressOf(v.Cluster, v.Seen), Hop: s.Stage, Out: map[string]float64{}, Watches: []rollout.Figures{}, Held: v.Known.Held, Spared: v.Known.Spared}
 	u, err := RunUnderway(s)
 	if err != nil {
 		return nil, err

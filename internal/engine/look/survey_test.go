@@ -18,11 +18,13 @@ import (
 
 	"verbund/internal/core/coretest"
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/session"
+	"verbund/internal/engine/sessiontest"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/machine/protocol"
 	"verbund/internal/sim/host"
@@ -82,9 +84,9 @@ func newSurveyed(t *testing.T) *surveyed {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { h.Off(true) })
-	if err := st.SaveMachine(m.Name, store.Machine{Address: m.Address, Fingerprint: ssh.FingerprintSHA256(hostKey.PublicKey())}); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, s, func(st *memory.State) {
+		st.Machines[m.Name] = memory.Machine{Address: m.Address, Fingerprint: ssh.FingerprintSHA256(hostKey.PublicKey())}
+	})
 	v := &View{Cluster: c, Seen: plan.Observed{Machines: map[string]plan.MachineSeen{m.Name: {Exists: true, Reached: true}}, Clusters: map[string]bool{"lampwright": true}},
 		Inventory: &site.Inventory{Zones: []site.Zone{{Name: "north", Room: 9}, {Name: "south", Room: 9}},
 			Machines: []site.Machine{{Name: m.Name, Cluster: "tidewatch", Power: site.PowerOn, Address: m.Address, SSHPort: h.SSHPort, Size: "small", Zone: "south"}}}}
@@ -203,23 +205,15 @@ func TestSurveyOfWhatIsNotReached(t *testing.T) {
 	x.want(AskDisk, Unasked, "")
 	im.Power = site.PowerOn
 
-	k, err := x.s.Store.Machines()
-	if err != nil {
-		t.Fatal(err)
-	}
-	known := k[x.name]
+	known := sessiontest.Known(t, x.s).Machines[x.name]
 	known.Fingerprint = "SHA256:another"
-	if err := x.s.Store.SaveMachine(x.name, known); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, x.s, func(st *memory.State) { st.Machines[x.name] = known })
 	x.s.Close()
 	x.want(AskHostKey, Bad, "and SHA256:another is known")
 	x.want(AskLogin, Unasked, "")
 
 	known.Fingerprint = ""
-	if err := x.s.Store.SaveMachine(x.name, known); err != nil {
-		t.Fatal(err)
-	}
+	sessiontest.Remember(t, x.s, func(st *memory.State) { st.Machines[x.name] = known })
 	x.want(AskLogin, Later, "not logged in to yet")
 
 	x.v.Inventory.Machines = nil

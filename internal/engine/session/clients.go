@@ -89,13 +89,13 @@ func (s *Session) Datastore(c *topology.Cluster) (Datastore, error) {
 		eps = append(eps, nodeconf.Datastore(m))
 	}
 	// Members that are on their way out may be all that answers.
-	ms, err := s.Store.Machines()
+	st, err := s.Store.Read()
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range slices.Sorted(maps.Keys(ms)) {
+	for _, n := range slices.Sorted(maps.Keys(st.Machines)) {
 		if _, ok := c.Machine(n); !ok && c.HoldsMember(c.RoleOf(n)) {
-			eps = append(eps, nodeconf.Datastore(topology.Machine{Address: ms[n].Address}))
+			eps = append(eps, nodeconf.Datastore(topology.Machine{Address: st.Machines[n].Address}))
 		}
 	}
 	return s.members(eps, t), nil
@@ -147,10 +147,11 @@ func (s *Session) Machine(ctx context.Context, name string, port int) (Machine, 
 	if m != nil {
 		return m, nil
 	}
-	k, known, err := s.Store.Machine(name)
+	st, err := s.Store.Read()
 	if err != nil {
 		return nil, err
 	}
+	k, known := st.Machines[name]
 	if !known || k.Fingerprint == "" {
 		return nil, fmt.Errorf("%w: %s; machines lists those that there are", ErrNotMet, name)
 	}

@@ -88,44 +88,21 @@ func (s *Session) TopologyAt(leases map[string]netip.Addr, taken []netip.Addr, z
 }
 
 func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
-	ms, err := s.Store.Machines()
+	st, err := s.Store.Read()
 	if err != nil {
 		return nil, err
 	}
-	mem := topology.Memory{Addresses: map[string]netip.Addr{}, Taken: taken, Zones: zones}
-	for n, m := range ms {
+	mem := topology.Memory{Addresses: map[string]netip.Addr{}, Members: st.Members, Peers: st.Peers, Founders: st.Founders, Counts: st.Counts, Numbers: st.Numbers,
+		Restoring: s.Restores != nil || st.Restoring != nil && !st.Restoring.Founded, Taken: taken, Zones: zones}
+	for n, m := range st.Machines {
 		mem.Addresses[n] = m.Address
 	}
 	maps.Copy(mem.Addresses, leases)
-	if mem.Members, err = s.Store.Members(); err != nil {
-		return nil, err
-	}
-	if mem.Peers, err = s.Store.Peers(); err != nil {
-		return nil, err
-	}
-	if mem.Founders, err = s.Store.Founders(); err != nil {
-		return nil, err
-	}
-	restoring, err := s.Store.Restoring()
-	if err != nil {
-		return nil, err
-	}
-	mem.Restoring = s.Restores != nil || restoring != nil && !restoring.Founded
-	facts, err := s.Store.Facts()
-	if err != nil {
-		return nil, err
-	}
-	if facts != nil && zones != nil {
+	if st.Facts != nil && zones != nil {
 		// One that is got anew must never found again, whatever starts it and when.
 		mem.Founders = slices.DeleteFunc(slices.Clone(mem.Founders), func(name string) bool { return zones[name] == "" })
 	}
-	if mem.Counts, err = s.Store.Counts(); err != nil {
-		return nil, err
-	}
 	maps.Copy(mem.Counts, s.Counts)
-	if mem.Numbers, err = s.Store.Numbers(); err != nil {
-		return nil, err
-	}
 	maps.Copy(mem.Numbers, s.Numbers)
 	return topology.Build(s.declared(), s.SiteFile, s.Cat, mem)
 }

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"verbund/internal/core/coretest"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/engine/session"
@@ -20,6 +21,24 @@ func Session(t testing.TB) *session.Session {
 		t.Fatal(err)
 	}
 	return &session.Session{Cat: versions.Shipped(), Store: s, Parallel: 4}
+}
+
+// Known is what a session remembers.
+func Known(t testing.TB, s *session.Session) *memory.State {
+	t.Helper()
+	st, err := s.Store.Read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return st
+}
+
+// Remember changes what a session remembers.
+func Remember(t testing.TB, s *session.Session, f func(*memory.State)) {
+	t.Helper()
+	if err := s.Remember(f); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // Cluster has three control-plane machines and so many workers.

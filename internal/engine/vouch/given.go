@@ -5,15 +5,15 @@ import (
 	"encoding/hex"
 	"slices"
 
-	"verbund/internal/store"
+	"verbund/internal/core/memory"
 )
 
 // BreakGlassGroup is the group whose members every API server lets do everything.
 const BreakGlassGroup = "system:masters"
 
 // GivenBy is what is remembered of a certificate that a person gets.
-func GivenBy(x *x509.Certificate) store.Given {
-	g := store.Given{Name: x.Subject.CommonName, Groups: x.Subject.Organization, From: x.NotBefore, Until: x.NotAfter, Serial: x.SerialNumber.Text(16), Authority: hex.EncodeToString(x.AuthorityKeyId), Kind: "person"}
+func GivenBy(x *x509.Certificate) memory.Given {
+	g := memory.Given{Name: x.Subject.CommonName, Groups: x.Subject.Organization, From: x.NotBefore, Until: x.NotAfter, Serial: x.SerialNumber.Text(16), Authority: hex.EncodeToString(x.AuthorityKeyId), Kind: "person"}
 	if slices.Contains(g.Groups, BreakGlassGroup) {
 		g.Kind = "break-glass"
 	}

@@ -21,6 +21,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/session"
@@ -70,14 +71,15 @@ func Ensure(s *session.Session, c *topology.Cluster, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	if len(m.made.Keys)+len(m.made.Certs) > 0 {
-		if err := s.Store.SaveTrust(m.made); err != nil {
+	if len(m.made.Keys)+len(m.made.Certs)+len(served) > 0 {
+		// What was asked for is forgotten when it is there: not before.
+		err := s.Store.UpdateWith(store.TrustChange{Add: m.made}, func(st *memory.State) error {
+			st.Renewed(served...)
+			return nil
+		})
+		if err != nil {
 			return err
 		}
-	}
-	// What was asked for is forgotten when it is there: not before.
-	if err := s.Store.SaveAsked(served, false); err != nil {
-		return err
 	}
 	s.Asking = slices.DeleteFunc(s.Asking, func(id string) bool { return slices.Contains(served, id) })
 	maps.Copy(t.Keys, m.made.Keys)
@@ -186,8 +188,8 @@ func (m *making) certificates(cas map[trust.Authority]*Authority) (served []stri
 		if r.Name != "kubelet-client" || !m.c.Trust.OwnRenewal() { // that one is done when the kubelet's own is gone, too
 			served = append(served, r.ID)
 		}
-		if old := m.t.Certs[r.ID]; old != nil && r.Machine != "" && m.t.Certs[Was(r.ID)] == nil {
-			m.made.Certs[Was(r.ID)], m.made.Keys[Was(r.ID)] = old, m.t.Keys[r.ID]
+		if old := m.t.Certs[r.ID]; old != nil && r.Machine != "" && m.t.Certs[trust.WasID(r.ID)] == nil {
+			m.made.Certs[trust.WasID(r.ID)], m.made.Keys[trust.WasID(r.ID)] = old, m.t.Keys[r.ID]
 		}
 	}
 	if m.outside() {
@@ -357,8 +359,8 @@ func Person(s *session.Session, q trust.Request) (cert, key, ca []byte, err erro
 // IssueProgram gives out the certificate of another program, with its key and
 // its authority, by file name: one that is kept in the store, or one that is
 // issued once.
-func IssueProgram(s *session.Session, q trust.Request, declared bool, now time.Time) (map[string][]byte, store.Given, error) {
-	var g store.Given
+func IssueProgram(s *session.Session, q trust.Request, declared bool, now time.Time) (map[string][]byte, memory.Given, error) {
+	var g memory.Given
 	c, err := s.Topology()
 	if err != nil {
 		return nil, g, err
@@ -388,6 +390,6 @@ func IssueProgram(s *session.Session, q trust.Request, declared bool, now time.T
 	if err != nil {
 		return nil, g, err
 	}
-	g = store.Given{Name: q.Name, Groups: []string{}, From: cert.NotBefore, Until: cert.NotAfter, Serial: cert.SerialNumber.Text(16), Authority: hex.EncodeToString(cert.AuthorityKeyId), Kind: "program"}
+	g = memory.Given{Name: q.Name, Groups: []string{}, From: cert.NotBefore, Until: cert.NotAfter, Serial: cert.SerialNumber.Text(16), Authority: hex.EncodeToString(cert.AuthorityKeyId), Kind: "program"}
 	return map[string][]byte{q.Name + ".crt": t.Certs[q.ID], q.Name + ".key": t.Keys[q.ID], string(trust.Programs) + ".crt": trust.Bundle(t.Certs, string(trust.Programs))}, g, nil
 }

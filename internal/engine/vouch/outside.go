@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/session"
@@ -66,11 +67,11 @@ func Adopt(s *session.Session, c *topology.Cluster, id string, cert *x509.Certif
 		}
 		return s.ChangeTrust(t, add, gone...)
 	}
-	rs, err := s.Store.Replacements()
+	st, err := s.Store.Read()
 	if err != nil {
 		return err
 	}
-	if r, under := rs[id]; under {
+	if r, under := st.Replacements[id]; under {
 		return fmt.Errorf("the replacement of %s is in pass %d; finish that one first", id, r.Pass)
 	}
 	return keepReplacement(s, id, &trust.Replacement{Pass: trust.Both, Began: at, Since: at}, t, add)
@@ -201,7 +202,7 @@ func Accept(s *session.Session, c *topology.Cluster, files map[string][]byte, no
 				continue
 			}
 			if old := t.Certs[q.ID]; old != nil && q.Machine != "" {
-				add.Certs[Was(q.ID)], add.Keys[Was(q.ID)] = old, t.Keys[q.ID]
+				add.Certs[trust.WasID(q.ID)], add.Keys[trust.WasID(q.ID)] = old, t.Keys[q.ID]
 			}
 			add.Certs[q.ID], add.Keys[q.ID] = trust.EncodeCert(cert), t.Keys[pendingKey(q.ID)]
 			gone = append(gone, pendingKey(q.ID))
@@ -212,7 +213,7 @@ func Accept(s *session.Session, c *topology.Cluster, files map[string][]byte, no
 		return out, err
 	}
 	// What somebody asked to be renewed has been, by whoever signed it.
-	return out, s.Store.SaveAsked(slices.Collect(maps.Keys(add.Certs)), false)
+	return out, s.Remember(func(st *memory.State) { st.Renewed(slices.Collect(maps.Keys(add.Certs))...) })
 }
 
 func sameKey(cert *x509.Certificate, public crypto.PublicKey) bool {

@@ -46,14 +46,12 @@ func Known(c *topology.Cluster) []trust.Request {
 
 // Asked lists the certificates that somebody wants renewed.
 func Asked(s *session.Session) (map[string]bool, error) {
-	asked, err := s.Store.Asked()
+	st, err := s.Store.Read()
 	if err != nil {
 		return nil, err
 	}
-	for _, id := range s.Asking {
-		asked[id] = true
-	}
-	return asked, nil
+	st.Ask(s.Asking...)
+	return st.Asked, nil
 }
 
 // Due says which certificates have to be made anew, and why: those that do
@@ -95,10 +93,6 @@ func Due(s *session.Session, c *topology.Cluster, t *store.Trust, now time.Time)
 
 // AskedFor is why a certificate is made anew that a person named.
 const AskedFor = "its renewal was asked for"
-
-// Was is where the pair before the present one is kept, until the present one
-// has shown that it works.
-func Was(id string) string { return "was/" + id }
 
 // FirstEnded says whether the first certificate of a kubelet, which the tool
 // made, has ended or is about to.

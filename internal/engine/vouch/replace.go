@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"verbund/internal/core/memory"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/trust"
 	"verbund/internal/core/versions"
@@ -97,11 +98,11 @@ func signedBefore(c *topology.Cluster, a trust.Authority) string {
 // lies on machines follows with the run after it. With now the old one is
 // distrusted in the first pass already.
 func NextPass(s *session.Session, c *topology.Cluster, id string, now bool, at time.Time) (trust.Replacement, error) {
-	rs, err := s.Store.Replacements()
+	st, err := s.Store.Read()
 	if err != nil {
 		return trust.Replacement{}, err
 	}
-	r := rs[id]
+	r := st.Replacements[id]
 	t, err := s.Trust()
 	if err != nil {
 		return r, err
@@ -155,9 +156,15 @@ func NextPass(s *session.Session, c *topology.Cluster, id string, now bool, at t
 	return r, keepReplacement(s, id, &r, t, add, gone...)
 }
 
-// keepReplacement saves a pass with what it changes, all or none.
+// keepReplacement saves a pass with what it changes, all or none; nil forgets it.
 func keepReplacement(s *session.Session, id string, r *trust.Replacement, t, add *store.Trust, gone ...string) error {
-	if err := s.Store.SaveReplacement(id, r, add, gone...); err != nil {
+	err := s.Store.UpdateWith(store.TrustChange{Add: add, Gone: store.Gone(gone...)}, func(st *memory.State) error {
+		if delete(st.Replacements, id); r != nil {
+			st.Replacements[id] = *r
+		}
+		return nil
+	})
+	if err != nil {
 		return err
 	}
 	s.SeeTrust(t, add, gone...)
@@ -167,7 +174,7 @@ func keepReplacement(s *session.Session, id string, r *trust.Replacement, t, add
 // PassDone remembers that a pass was carried out everywhere.
 func PassDone(s *session.Session, id string, r trust.Replacement, at time.Time) (trust.Replacement, error) {
 	r.Done = at
-	return r, s.Store.SaveReplacement(id, &r, &store.Trust{})
+	return r, s.Remember(func(st *memory.State) { st.Replacements[id] = r })
 }
 
 // Replaced ends a replacement: nothing of it is kept.

@@ -43,9 +43,8 @@ func TestReplacementPasses(t *testing.T) {
 		if _, err := PassDone(s, id, r, now); err != nil {
 			t.Fatal(err)
 		}
-		under, err := s.Store.Replacements()
-		if err != nil || under[id].Pass != want || under[id].Done.IsZero() {
-			t.Fatalf("kept is %+v, %v", under[id], err)
+		if under := sessiontest.Known(t, s).Replacements; under[id].Pass != want || under[id].Done.IsZero() {
+			t.Fatalf("kept is %+v", under[id])
 		}
 		return held(t, s)
 	}
@@ -91,7 +90,7 @@ func TestReplacementPasses(t *testing.T) {
 	if _, err := cert.Verify(x509.VerifyOptions{Roots: pool, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
 		t.Error(err)
 	}
-	if was := anew.Certs[Was("tidewatch-control-1/scheduler")]; !bytes.Equal(was, first.Certs["tidewatch-control-1/scheduler"]) {
+	if was := anew.Certs[trust.WasID("tidewatch-control-1/scheduler")]; !bytes.Equal(was, first.Certs["tidewatch-control-1/scheduler"]) {
 		t.Error("the pair before is not kept until the new one has shown that it works")
 	}
 	dropped := next(trust.Drop)
@@ -105,9 +104,9 @@ func TestReplacementPasses(t *testing.T) {
 		t.Fatal(err)
 	}
 	over := held(t, s)
-	under, err := s.Store.Replacements()
-	if err != nil || len(under) > 0 || over.Certs[ProofOf(id)] != nil || over.Keys[ProofOf(id)] != nil {
-		t.Errorf("something of it is kept: %v, %v", under, err)
+	under := sessiontest.Known(t, s).Replacements
+	if len(under) > 0 || over.Certs[ProofOf(id)] != nil || over.Keys[ProofOf(id)] != nil {
+		t.Errorf("something of it is kept: %v", under)
 	}
 	if bad := s.Store.(*store.Store).Check(); len(bad) > 0 {
 		t.Errorf("what is kept does not fit together: %v", bad)
