@@ -254,10 +254,10 @@ func (s *Store) begin(t *bbolt.Tx) (*tx, error) {
 	number, _, _ := strings.Cut(text, " ")
 	n, err := strconv.Atoi(number)
 	switch {
-	case err != nil || text != string(formatText(n)):
+	case err != nil || n <= Format && text != string(formatText(n)):
 		return nil, &Damage{s.file(), fmt.Errorf("its format, %s, is not as it was written", printable([]byte(text)))}
 	case n != Format:
-		return nil, fmt.Errorf("the store has format %d, and this program knows %d; use the version of Verbund that wrote it, nothing was changed", n, Format)
+		return nil, fmt.Errorf("the store has format %d, and this program knows %d; use the %s version of Verbund that wrote it, nothing was changed", n, Format, map[bool]string{true: "newer", false: "older"}[n > Format])
 	}
 	for _, name := range append(slices.Clone(tables), tableSums) {
 		if t.Bucket([]byte(name)) == nil {

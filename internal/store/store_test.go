@@ -279,15 +279,17 @@ func TestJournalSetAside(t *testing.T) {
 
 // What an older or a newer program wrote is not read, and not touched.
 func TestOtherFormat(t *testing.T) {
-	for _, n := range []int{Format - 1, Format + 1} {
+	for n, x := range map[int]struct{ text, want string }{
+		Format - 1: {string(formatText(Format - 1)), "use the older version"}, Format + 1: {fmt.Sprint(Format+1, " written otherwise"), "use the newer version"},
+	} {
 		s := fresh(t)
-		if err := s.update(func(t *tx) error { return t.Bucket([]byte(tableMeta)).Put([]byte(keyFormat), formatText(n)) }); err != nil {
+		if err := s.update(func(t *tx) error { return t.Bucket([]byte(tableMeta)).Put([]byte(keyFormat), []byte(x.text)) }); err != nil {
 			t.Fatal(err)
 		}
 		_, err := s.Read()
 		for _, err := range []error{s.Update(func(*memory.State) error { return nil }), err, s.Make()} {
 			var d *Damage
-			if err == nil || errors.As(err, &d) || !strings.Contains(err.Error(), fmt.Sprintf("has format %d, and this program knows %d", n, Format)) {
+			if err == nil || errors.As(err, &d) || !strings.Contains(err.Error(), fmt.Sprintf("has format %d, and this program knows %d; %s", n, Format, x.want)) {
 				t.Errorf("error is %v", err)
 			}
 		}
