@@ -321,6 +321,18 @@ func TestFabric(t *testing.T) {
 		}
 		c.Close()
 	}
+	// What has moved elsewhere is not taken away with where it was.
+	elsewhere := netip.MustParseAddr("127.0.0.9")
+	one.Net.Route(netip.MustParsePrefix("10.172.2.0/24"), elsewhere)
+	one.Net.Unroute(netip.MustParsePrefix("10.172.2.0/24"), two.Spec.Address)
+	if _, err := one.Net.DialPod(ctx, to); err == nil || strings.Contains(err.Error(), "no route") {
+		t.Errorf("at another machine: %v", err)
+	}
+	one.Net.Unroute(netip.MustParsePrefix("10.172.2.0/24"), elsewhere)
+	if _, err := one.Net.DialPod(ctx, to); err == nil || !strings.Contains(err.Error(), "no route") {
+		t.Errorf("nowhere: %v", err)
+	}
+	one.Net.Route(netip.MustParsePrefix("10.172.2.0/24"), two.Spec.Address)
 	// A stream whose first line does not end is hung up on before it was kept.
 	c, err := net.Dial("tcp", netip.AddrPortFrom(two.Spec.Address, FabricPort).String())
 	if err != nil {

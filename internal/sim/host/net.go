@@ -125,6 +125,23 @@ func (n *Net) SetRoutes(t map[netip.Prefix]netip.Addr) {
 	n.routes = t
 }
 
+// Route leads to other machines' pods by a machine; Unroute leads there no more, unless another
+// machine has them by now. There has to be a table.
+func (n *Net) Route(to netip.Prefix, by netip.Addr) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.routes[to] = by
+}
+
+// Unroute is described at Route.
+func (n *Net) Unroute(to netip.Prefix, by netip.Addr) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.routes[to] == by {
+		delete(n.routes, to)
+	}
+}
+
 // Up says whether pods of this machine can be reached from others.
 func (n *Net) Up() bool {
 	n.mu.RLock()

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 	corev1 "k8s.io/api/core/v1"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/tools/cache"
 
 	"verbund/internal/sim/host"
@@ -161,5 +163,63 @@ func TestLetInIsAnswered(t *testing.T) {
 	s.Close()
 	if _, err := l.Accept(); !errors.Is(err, net.ErrClosed) {
 		t.Errorf("after the end: %v", err)
+	}
+}
+
+// Of a node only what leads to its pods is kept, shared by those who know the same of it: not
+// by who knows it as it was, though its revision is counted anew.
+func TestWayTo(t *testing.T) {
+	node := func(name, revision, pods string, at ...string) *corev1.Node {
+		n := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: name, UID: types.UID("uid of " + name), ResourceVersion: revision, Labels: map[string]string{"work": "tides"}}, Spec: corev1.NodeSpec{PodCIDR: pods}}
+		for _, a := range at {
+			n.Status.Addresses = append(n.Status.Addresses, corev1.NodeAddress{Type: corev1.NodeInternalIP, Address: a})
+		}
+		return n
+	}
+	kept := func(n *corev1.Node) *corev1.Node {
+		t.Helper()
+		o, err := wayTo(n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return o.(*corev1.Node)
+	}
+	one := kept(node("gauges-1", "7", "10.172.2.0/24", "127.81.7.10"))
+	if len(one.Labels) > 0 || one.Name != "gauges-1" || one.ResourceVersion != "7" {
+		t.Errorf("kept is %+v", one)
+	}
+	if kept(node("gauges-1", "7", "10.172.2.0/24", "127.81.7.10")) != one {
+		t.Error("two who know the same keep two")
+	}
+	again := kept(node("gauges-1", "7", "10.172.3.0/24", "127.81.7.10"))
+	if again == one || again.Spec.PodCIDR != "10.172.3.0/24" {
+		t.Errorf("counted anew, it is kept as %+v", again.Spec)
+	}
+	here := netip.MustParseAddr("127.81.7.9")
+	for _, x := range []struct {
+		n     *corev1.Node
+		leads bool
+	}{{one, true}, {node("gauges-2", "8", "", "127.81.7.11"), false}, {node("gauges-2", "9", "10.172.4.0/24"), false},
+		{node("gauges-2", "10", "10.172.4.0/24", "tides"), false}, {node("gauges-2", "11", "10.172.4.0/24", "127.81.7.9"), false}} {
+		if w := leadsTo(x.n); w.leads(here) != x.leads {
+			t.Errorf("%s with %s at %v leads to %+v", x.n.Name, x.n.Spec.PodCIDR, x.n.Status.Addresses, w)
+		}
+	}
+	if w := leadsTo(one); w.to != netip.MustParsePrefix("10.172.2.0/24") || w.by != netip.MustParseAddr("127.81.7.10") {
+		t.Errorf("it leads to %+v", w)
+	}
+}
+
+// Nodes that have changed are taken once, whatever has become of them.
+func TestNames(t *testing.T) {
+	n := &names{more: make(chan struct{}, 1)}
+	node := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: "gauges-1"}}
+	n.add(node)
+	n.add(node)
+	n.add(cache.DeletedFinalStateUnknown{Key: "gauges-2", Obj: node})
+	n.add(7)
+	<-n.more
+	if got := slices.Sorted(slices.Values(n.take())); !slices.Equal(got, []string{"gauges-1", "gauges-2"}) || len(n.take()) > 0 {
+		t.Errorf("changed are %q", got)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -21,6 +22,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/cache"
+	"k8s.io/utils/lru"
 
 	"verbund/internal/core/trust"
 	"verbund/internal/kubeapi"
@@ -80,58 +82,144 @@ func fairway(ctx context.Context, p *PodEnv) error {
 	}
 	defer detach()
 	nodes := c.CoreV1().Nodes().Cache()
-	poke := make(chan struct{}, 1)
 	if err := nodes.SetTransform(wayTo); err != nil {
 		return err
 	}
-	nodes.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: func(any) { tap(poke) }, UpdateFunc: func(before, now any) {
-		if a, b := before.(*corev1.Node), now.(*corev1.Node); a.Spec.PodCIDR != b.Spec.PodCIDR || !slices.Equal(a.Status.Addresses, b.Status.Addresses) {
-			tap(poke)
+	moved := &names{more: make(chan struct{}, 1)}
+	nodes.AddEventHandler(cache.ResourceEventHandlerFuncs{AddFunc: moved.add, UpdateFunc: func(before, now any) {
+		if !sameWay(before.(*corev1.Node), now.(*corev1.Node)) {
+			moved.add(now)
 		}
-	}, DeleteFunc: func(any) { tap(poke) }})
+	}, DeleteFunc: moved.add})
 	kubeapi.Run(ctx, nodes)
 	if !cache.WaitForCacheSync(ctx.Done(), nodes.HasSynced) {
 		return nil
 	}
 	p.Logf("fairway %s carries pod traffic on %s, packets of up to %d bytes", p.Version, p.IP, told.mtu)
-	first := true
+	// The whole table once, and then what changes of it.
+	have, routes := map[string]way{}, map[netip.Prefix]netip.Addr{}
+	for _, o := range nodes.GetStore().List() {
+		if w := leadsTo(o); w.leads(p.IP) {
+			have[o.(*corev1.Node).Name], routes[w.to] = w, w.by
+		}
+	}
+	p.Host.Net.SetRoutes(routes)
+	conf := fmt.Sprintf(`{"cniVersion": "1.1.0", "name": "fairway", "plugins": [{"type": "fairway", "version": %q, "mtu": %d}]}`+"\n", p.Version, told.mtu)
+	if err := p.Host.WriteFile(cniFile, []byte(conf), 0o644); err != nil {
+		return err
+	}
+	p.Ready()
 	for {
-		routes := map[netip.Prefix]netip.Addr{}
-		for _, o := range nodes.GetStore().List() {
-			n := o.(*corev1.Node)
-			r, err := netip.ParsePrefix(n.Spec.PodCIDR)
-			for _, a := range n.Status.Addresses {
-				if ip, aerr := netip.ParseAddr(a.Address); err == nil && aerr == nil && a.Type == corev1.NodeInternalIP && ip != p.IP {
-					routes[r] = ip
-				}
-			}
-		}
-		p.Host.Net.SetRoutes(routes)
-		if first {
-			conf := fmt.Sprintf(`{"cniVersion": "1.1.0", "name": "fairway", "plugins": [{"type": "fairway", "version": %q, "mtu": %d}]}`+"\n", p.Version, told.mtu)
-			if err := p.Host.WriteFile(cniFile, []byte(conf), 0o644); err != nil {
-				return err
-			}
-			p.Ready()
-			first = false
-		}
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-poke:
+		case <-moved.more:
+		}
+		for _, name := range moved.take() {
+			var w way
+			if o, there, _ := nodes.GetStore().GetByKey(name); there {
+				w = leadsTo(o)
+			}
+			was, had := have[name]
+			if had && was != w {
+				p.Host.Net.Unroute(was.to, was.by)
+				delete(have, name)
+			}
+			if w.leads(p.IP) && was != w {
+				p.Host.Net.Route(w.to, w.by)
+				have[name] = w
+			}
 		}
 	}
 }
 
-// wayTo keeps of a node what leads to its pods: every node holds this of every
-// other.
+// names are nodes that have changed, each once until somebody takes them.
+type names struct {
+	mu   sync.Mutex
+	all  map[string]bool
+	more chan struct{}
+}
+
+func (n *names) add(o any) {
+	name, err := cache.DeletionHandlingMetaNamespaceKeyFunc(o)
+	if err != nil {
+		return
+	}
+	n.mu.Lock()
+	if n.all == nil {
+		n.all = map[string]bool{}
+	}
+	n.all[name] = true
+	n.mu.Unlock()
+	tap(n.more)
+}
+
+func (n *names) take() []string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	all := n.all
+	n.all = nil
+	return slices.Collect(maps.Keys(all))
+}
+
+// way is what leads to a node's pods.
+type way struct {
+	to netip.Prefix
+	by netip.Addr
+}
+
+// leads says whether it leads anywhere, from a machine at an address.
+func (w way) leads(from netip.Addr) bool { return w.to.IsValid() && w.by.IsValid() && w.by != from }
+
+// leadsTo is what leads to a node's pods, as far as the node says.
+func leadsTo(o any) way {
+	n, ok := o.(*corev1.Node)
+	if !ok {
+		return way{}
+	}
+	var w way
+	var err error
+	if w.to, err = netip.ParsePrefix(n.Spec.PodCIDR); err != nil {
+		return way{}
+	}
+	for _, a := range n.Status.Addresses {
+		if a.Type != corev1.NodeInternalIP {
+			continue
+		}
+		if ip, err := netip.ParseAddr(a.Address); err == nil {
+			w.by = ip
+		}
+	}
+	return w
+}
+
+// wayTo keeps of a node what leads to its pods: every node holds this of every other, and those
+// that share a process share it.
 func wayTo(o any) (any, error) {
 	n, ok := o.(*corev1.Node)
 	if !ok {
 		return o, nil
 	}
+	key := string(n.UID) + " " + n.ResourceVersion
+	// A datastore that was restored counts its revisions anew.
+	if kept, ok := waysTo.Get(key); ok && sameWay(kept.(*corev1.Node), n) {
+		return kept, nil
+	}
+	is := bare(n)
+	waysTo.Add(key, is)
+	return is, nil
+}
+
+func sameWay(a, b *corev1.Node) bool {
+	return a.Spec.PodCIDR == b.Spec.PodCIDR && slices.Equal(a.Status.Addresses, b.Status.Addresses)
+}
+
+// waysTo are nodes as wayTo keeps them, by UID and revision.
+var waysTo = lru.New(4096)
+
+func bare(n *corev1.Node) *corev1.Node {
 	return &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: n.Name, UID: n.UID, ResourceVersion: n.ResourceVersion},
-		Spec: corev1.NodeSpec{PodCIDR: n.Spec.PodCIDR}, Status: corev1.NodeStatus{Addresses: n.Status.Addresses}}, nil
+		Spec: corev1.NodeSpec{PodCIDR: n.Spec.PodCIDR}, Status: corev1.NodeStatus{Addresses: n.Status.Addresses}}
 }
 
 // podListener makes a pod's port look like a listener. What was let in before it
