@@ -4,18 +4,31 @@ import (
 	"bytes"
 	"errors"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 
 	"verbund/internal/core/memory"
 )
 
+// seen is what was read last, of which file, after which transaction: as long as that is the
+// last one, and nobody has written to the file otherwise, it need not be read again.
+type seen struct {
+	file os.FileInfo
+	tx   int
+	st   *memory.State
+	es   memory.Entries
+}
+
 // Read reads all that is remembered, as it is at one moment; of a memory that does not exist,
 // nothing.
 func (s *Store) Read() (*memory.State, error) {
 	st := memory.New()
-	err := s.view(func(t *tx) (err error) {
-		st, _, err = t.state()
+	err := s.view(func(t *tx) error {
+		is, err := s.see(t)
+		if err == nil {
+			st = is.st.Clone()
+		}
 		return err
 	})
 	return st, err
@@ -26,9 +39,31 @@ func (s *Store) Update(f func(*memory.State) error) error { return s.UpdateWith(
 
 // UpdateWith does the same, together with keys and certificates.
 func (s *Store) UpdateWith(c TrustChange, f func(*memory.State) error) error {
+	s.changing.Lock() // here, instead of at the file
+	defer s.changing.Unlock()
 	return s.sealed(c.Add != nil && len(c.Add.Keys) > 0, func(t *tx, key []byte) error {
-		return errors.Join(t.change(f), putTrust(t, key, c))
+		return errors.Join(s.change(t, f), putTrust(t, key, c))
 	})
+}
+
+// see is what is remembered by a transaction.
+func (s *Store) see(t *tx) (*seen, error) {
+	is := &seen{tx: t.ID()}
+	if t.Writable() {
+		is.tx-- // its own is the next
+	}
+	var err error
+	if is.file, err = os.Stat(s.file()); err != nil {
+		return nil, err
+	}
+	if was := s.last.Load(); was != nil && was.tx == is.tx && os.SameFile(was.file, is.file) && was.file.ModTime().Equal(is.file.ModTime()) {
+		return was, nil
+	}
+	if is.st, is.es, err = t.state(); err != nil {
+		return nil, err
+	}
+	s.last.Store(is)
+	return is, nil
 }
 
 // state reads what is remembered, with the entries of which it is made.
@@ -36,7 +71,7 @@ func (t *tx) state() (*memory.State, memory.Entries, error) {
 	es := memory.Entries{}
 	for name := range memory.Tables() {
 		if err := t.table(name).each(func(k string, v []byte) error {
-			es[name+"/"+k] = bytes.Clone(v) // the file may be mapped elsewhere before the change ends
+			es[name+"/"+k] = bytes.Clone(v) // it is looked at when the file is closed
 			return nil
 		}); err != nil {
 			return nil, nil, err
@@ -52,34 +87,40 @@ func (t *tx) state() (*memory.State, memory.Entries, error) {
 }
 
 // change changes what is remembered: only entries that are others than before are written.
-func (t *tx) change(f func(*memory.State) error) error {
-	st, was, err := t.state()
+func (s *Store) change(t *tx, f func(*memory.State) error) error {
+	was, err := s.see(t)
 	if err != nil {
 		return err
 	}
+	st := was.st.Clone()
 	if err := f(st); err != nil {
 		return err
 	}
-	is, err := st.Entries()
+	es, err := st.Entries()
 	if err != nil {
 		return err
 	}
-	for _, key := range slices.Sorted(maps.Keys(is)) {
-		if old, there := was[key]; there && bytes.Equal(old, is[key]) {
-			continue
-		}
+	changes := es.Changes(was.es)
+	for _, key := range slices.Sorted(maps.Keys(changes)) {
 		table, name, _ := strings.Cut(key, "/")
-		if err := t.table(table).put(name, is[key]); err != nil {
+		if v := changes[key]; v == nil {
+			err = t.table(table).delete(name)
+		} else {
+			err = t.table(table).put(name, v)
+		}
+		if err != nil {
 			return err
 		}
 	}
-	for key := range was {
-		if _, there := is[key]; !there {
-			table, name, _ := strings.Cut(key, "/")
-			if err := t.table(table).delete(name); err != nil {
-				return err
-			}
-		}
+	// What others are told is made from what was written, not from what f may still hold.
+	is := &seen{tx: t.ID(), st: was.st.Clone(), es: es}
+	if err := is.st.Take(changes); err != nil {
+		return err
 	}
+	t.OnCommit(func() {
+		if is.file, err = os.Stat(s.file()); err == nil {
+			s.last.Store(is)
+		}
+	})
 	return nil
 }

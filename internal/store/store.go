@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"verbund/internal/core/memory"
 	"verbund/internal/whole"
@@ -39,6 +40,9 @@ type Store struct {
 	mu     sync.Mutex
 	key    []byte // of the secrets, once it was opened
 	keyOf  []byte // what it was opened from
+
+	changing sync.Mutex
+	last     atomic.Pointer[seen]
 
 	reading sync.Mutex
 	read    [2]readSoFar // of the earlier journal, and of this one

@@ -85,6 +85,62 @@ func TestUpdate(t *testing.T) {
 	}
 }
 
+// Who has read before sees what others have changed since, and nothing of what was done with
+// what he was told.
+func TestReadAgain(t *testing.T) {
+	s := fresh(t)
+	other := At(filepath.Dir(filepath.Dir(s.Path)), "tidewatch", s.keeper)
+	var held *memory.State
+	if err := s.Update(func(st *memory.State) error {
+		st.Numbers["gauges"] = []int{1, 2}
+		held = st
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	held.Numbers["gauges"][0], held.Counts["gauges"] = 9, 9
+	for range 2 {
+		for _, of := range []*Store{s, other} {
+			st := state(t, of)
+			if !slices.Equal(st.Numbers["gauges"], []int{1, 2}) || len(st.Counts) > 0 {
+				t.Errorf("it reads %+v", st)
+			}
+			st.Numbers["gauges"][0] = 7
+		}
+	}
+	change(t, other, func(st *memory.State) { st.Numbers["gauges"][1] = 3 })
+	if n := state(t, s).Numbers["gauges"]; !slices.Equal(n, []int{1, 3}) {
+		t.Errorf("after another one's change: %v", n)
+	}
+	// A change that failed, and keys alone, change nothing of it.
+	if err := s.Update(func(st *memory.State) error {
+		st.Numbers["gauges"][0] = 5
+		return errors.New("no")
+	}); err == nil {
+		t.Error("it did not fail")
+	}
+	if err := other.SaveTrust(&Trust{Certs: map[string][]byte{"a": []byte("x")}}); err != nil {
+		t.Fatal(err)
+	}
+	change(t, s, func(st *memory.State) { delete(st.Numbers, "gauges"); st.Counts["forecast"] = 1 })
+	if st := state(t, other); len(st.Numbers) > 0 || st.Counts["forecast"] != 1 {
+		t.Errorf("after that: %+v", st)
+	}
+	// In another file of the same name lies something else, whatever counts its changes.
+	if err := other.Remove(); err != nil {
+		t.Fatal(err)
+	}
+	if st := state(t, s); len(st.Counts) > 0 {
+		t.Errorf("of no file: %+v", st)
+	}
+	if err := other.Make(); err != nil {
+		t.Fatal(err)
+	}
+	if st := state(t, s); len(st.Counts) > 0 {
+		t.Errorf("of a new file: %+v", st)
+	}
+}
+
 // Of many changes at once none is lost.
 func TestUpdatesAtOnce(t *testing.T) {
 	s := fresh(t)

@@ -89,8 +89,77 @@ func TestUnreadable(t *testing.T) {
 	for key, v := range map[string]string{"machines/one": `{"address":7}`, "cluster/facts": `[]`, "counts/gauges": `"many"`, "cluster/weather": `{}`, "tides/one": `{}`, "": `{}`} {
 		s, err := Of(Entries{key: []byte(v), "counts/forecast": []byte("1")})
 		var u *Unreadable
-		if !errors.As(err, &u) || u.Key != key || s != nil {
+		if !errors.As(err, &u) || u.Key != key {
 			t.Errorf("%s: %v, %v", key, s, err)
+		}
+	}
+}
+
+// disturb changes in place all that a value leads to.
+func disturb(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() {
+			v.Elem().Set(reflect.Zero(v.Type().Elem()))
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			disturb(v.Index(i))
+			v.Index(i).Set(reflect.Zero(v.Type().Elem()))
+		}
+	case reflect.Map:
+		for _, k := range v.MapKeys() {
+			disturb(v.MapIndex(k))
+			v.SetMapIndex(k, reflect.Zero(v.Type().Elem()))
+		}
+		v.Clear()
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				disturb(v.Field(i))
+			}
+		}
+	}
+}
+
+// Whatever is done with a clone, nothing of it shows where it came from.
+func TestClone(t *testing.T) {
+	s := full()
+	c := s.Clone()
+	if !reflect.DeepEqual(c, s) {
+		t.Fatalf("it is\n%+v\nand was\n%+v", c, s)
+	}
+	disturb(reflect.ValueOf(c).Elem())
+	if !reflect.DeepEqual(s, full()) {
+		t.Errorf("a clone was disturbed, and it is\n%+v", s)
+	}
+	if n := New().Clone(); !reflect.DeepEqual(n, New()) {
+		t.Errorf("nothing is cloned as %+v", n)
+	}
+}
+
+// What has changed is enough to make one state of another.
+func TestChanges(t *testing.T) {
+	entries := func(s *State) Entries {
+		t.Helper()
+		es, err := s.Entries()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return es
+	}
+	for what, f := range map[string]func(*State){
+		"nothing": func(*State) {}, "one": func(s *State) { s.Counts["gauges"] = 7 }, "a new one": func(s *State) { s.Counts["forecast"] = 7 }, "one less": func(s *State) { delete(s.Machines, "tidewatch-control-1") },
+		"an end": (*State).Resume, "all of it": func(s *State) { *s = *New() }, "in place": func(s *State) { s.Numbers["gauges"][0] = 9 }, "a life": (*State).Clears,
+	} {
+		was, is := full(), full()
+		f(is)
+		changes := entries(is).Changes(entries(was))
+		if (what == "nothing") != (len(changes) == 0) {
+			t.Errorf("%s: changed are %v", what, changes)
+		}
+		if err := was.Take(changes); err != nil || !reflect.DeepEqual(entries(was), entries(is)) {
+			t.Errorf("%s: %v: it is\n%+v\nwanted\n%+v", what, err, was, is)
 		}
 	}
 }

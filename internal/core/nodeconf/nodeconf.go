@@ -306,9 +306,10 @@ type patience struct {
 }
 
 // patience: a real API server takes up to half a minute to start, and a control-plane machine
-// must not count as lost while its own one does.
+// must not count as lost while its own one does. What kubelets say is most of what a large
+// cluster does while nothing happens, so that a wide site is as patient as a real one.
 func (r *renderer) patience() patience {
-	if r.c.Real {
+	if r.c.Real || r.c.Wide {
 		return patience{10 * time.Second, 50 * time.Second}
 	}
 	return patience{4 * time.Second, 12 * time.Second}

@@ -48,6 +48,7 @@ type Cluster struct {
 	Apart      bool                      // the datastore has machines of its own
 	Nodes      bool                      // control-plane machines are nodes
 	Real       bool                      // machines are real systems, which take as long as in life
+	Wide       bool                      // the site has room for hundreds of machines
 	Listed     bool                      // machines are those of a list, which stay when they are given back
 	Machines   []Machine                 // control first, then datastore, pools as declared, the balancer
 	Policies   map[string]rollout.Policy // by group: control, datastore, pools by name
@@ -244,6 +245,18 @@ type Memory struct {
 	Taken     []netip.Addr                     // addresses that others have at the site
 }
 
+// roomy is for how many machines a site may have room that is not a wide one.
+const roomy = 100
+
+// roomOf is for how many machines a site has room.
+func roomOf(s *declare.Site) int {
+	n := 0
+	for _, z := range s.Zones {
+		n += z.Machines
+	}
+	return n
+}
+
 // reserved addresses at the head of a site's block belong to the site itself:
 // its gateway, registry and mirror.
 const reserved = 10
@@ -280,7 +293,7 @@ func Build(d *declare.Declaration, s *declare.Site, cat *versions.Catalogue, mem
 		Name: d.Name, Site: d.Site, CopyOf: d.CopyOf, Set: set, Domain: d.DNS.Domain, Resolvers: d.DNS.Forward, Pods: d.Ranges.Pods, PerNode: d.Ranges.PerNode, Services: d.Ranges.Services,
 		Endpoint: Endpoint{Name: d.Endpoint.Name, Port: d.Endpoint.Port, Also: d.Endpoint.Also, By: ByMachine}, Names: d.Control.Names,
 		Registry: fmt.Sprintf("registry.%s.test:%d", s.Name, RegistryPort), Network: d.Network, Components: d.Components, System: d.System, Trust: d.Trust, Backup: d.Backup,
-		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(), Real: s.Kind != declare.SimulatedSite, Listed: s.Kind == declare.ListedSite,
+		Apart: d.Control.Datastore.Place == "apart", Nodes: d.Control.AsNodes(), Real: s.Kind != declare.SimulatedSite, Wide: roomOf(s) > roomy, Listed: s.Kind == declare.ListedSite,
 	}
 	c.digests = map[string]string{}
 	for _, k := range set.Images() {
