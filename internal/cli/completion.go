@@ -144,7 +144,7 @@ func completes(a *desk.App, root *cobra.Command) {
 			flag("to", above)
 		}
 		flag("unit", units)
-		flag("shape", words("small", "available"))
+		flag("shape", words("small", "available", "wide"))
 		for _, sub := range c.Commands() {
 			walk(sub)
 		}

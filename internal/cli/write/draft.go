@@ -33,11 +33,18 @@ var draftAvailable string
 //go:embed draft/small.yaml
 var draftSmall string
 
-// shapes are what a draft can be of, with the names that pools have if nobody gives others.
-var shapes = map[string]struct {
+//go:embed draft/wide.yaml
+var draftWide string
+
+// shape is what a draft can be of: its text, the names that pools have if nobody gives others,
+// and for how many machines there is room in each zone of a site that is drafted with it.
+type shape struct {
 	text  string
 	pools []string
-}{"small": {draftSmall, []string{"general"}}, "available": {draftAvailable, []string{"general", "dedicated"}}}
+	room  int
+}
+
+var shapes = map[string]shape{"small": {draftSmall, []string{"general"}, 12}, "available": {draftAvailable, []string{"general", "dedicated"}, 12}, "wide": {draftWide, []string{"general", "dedicated"}, 400}}
 
 //go:embed draft/site.yaml
 var draftSite string
@@ -50,7 +57,7 @@ var draftListed string
 
 // DraftCmd is verbund draft.
 func DraftCmd(a *desk.App) *cobra.Command {
-	var shape, siteName, version, components, listed, control string
+	var shapeName, siteName, version, components, listed, control string
 	var pools []string
 	c := &cobra.Command{
 		Use: "draft NAME", Short: "Write a commented declaration and its site file",
@@ -62,11 +69,14 @@ func DraftCmd(a *desk.App) *cobra.Command {
 			if !declare.IsName(name) {
 				return term.Usage("%q is not a name for a cluster; begin with a small letter, then small letters, digits and hyphens, 30 at most", name)
 			}
-			text, pools, err := shaped(shape, pools)
+			of, pools, err := shaped(shapeName, pools)
 			if err != nil {
 				return err
 			}
-			at, cat, site := map[string]any{"Name": name, "Site": siteName, "Pools": pools}, versions.Shipped(), draftSite
+			if shapeName == "wide" && components+listed+control != "" {
+				return term.Usage("shape wide is of simulated machines: of real ones so many fit on no computer")
+			}
+			at, cat, site := map[string]any{"Name": name, "Site": siteName, "Pools": pools, "Room": of.room}, versions.Shipped(), draftSite
 			for _, kind := range []struct {
 				from, catalogue, site string
 				oldGroups             bool
@@ -90,7 +100,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 				return term.Usage("Kubernetes %s is not in the catalogue; choose one of %s", version, strings.Join(cat.Versions(), ", "))
 			}
 			at["Kubernetes"] = version
-			wrote, err := drafted(a, at, components != "", [2]string{name + declare.Ending, text}, [2]string{siteName + declare.SiteEnding, site})
+			wrote, err := drafted(a, at, components != "", [2]string{name + declare.Ending, of.text}, [2]string{siteName + declare.SiteEnding, site})
 			if err != nil {
 				return err
 			}
@@ -117,7 +127,7 @@ func DraftCmd(a *desk.App) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&shape, "shape", "available", "small (one control, one worker) or available (three control behind a balancer)")
+	c.Flags().StringVar(&shapeName, "shape", "available", "small (one control, one worker), available (three control behind a balancer), or wide (the same with a thousand workers)")
 	c.Flags().StringSliceVar(&pools, "pools", nil, "`NAMES` of the shape's pools (as a rule general, and dedicated)")
 	c.Flags().StringVar(&siteName, "site", "estuary", "the site that supplies the machines")
 	c.Flags().StringVar(&version, "kubernetes", "", "a version of the catalogue (as a rule the newest)")
@@ -127,22 +137,22 @@ func DraftCmd(a *desk.App) *cobra.Command {
 	return c
 }
 
-// shaped is the template of a shape, with the names of its pools.
-func shaped(shape string, pools []string) (string, []string, error) {
-	of, ok := shapes[shape]
+// shaped is a shape, with the names of its pools.
+func shaped(name string, pools []string) (shape, []string, error) {
+	of, ok := shapes[name]
 	if !ok {
-		return "", nil, term.Usage("there is no shape %q; choose small or available", shape)
+		return of, nil, term.Usage("there is no shape %q; choose small, available or wide", name)
 	}
 	if len(pools) == 0 {
 		pools = of.pools
 	}
 	if wrong := slices.IndexFunc(pools, func(p string) bool { return !declare.IsName(p) }); wrong >= 0 {
-		return "", nil, term.Usage("%q is not a name for a pool; begin with a small letter, then small letters, digits and hyphens, 30 at most", pools[wrong])
+		return of, nil, term.Usage("%q is not a name for a pool; begin with a small letter, then small letters, digits and hyphens, 30 at most", pools[wrong])
 	}
 	if len(pools) != len(of.pools) {
-		return "", nil, term.Usage("%s named, and shape %s has %d; name as many, and add others to what was written", words.Are(len(pools), "pool"), shape, len(of.pools))
+		return of, nil, term.Usage("%s named, and shape %s has %d; name as many, and add others to what was written", words.Are(len(pools), "pool"), name, len(of.pools))
 	}
-	return of.text, pools, nil
+	return of, pools, nil
 }
 
 // drafted writes a declaration and its site's file from their templates; a site's file that is
@@ -164,7 +174,7 @@ func drafted(a *desk.App, at map[string]any, real bool, declaration, site [2]str
 		if err != nil {
 			return nil, err
 		}
-		at["Addresses"] = blockFor(abs, real)
+		at["Addresses"] = blockFor(abs, real, at["Room"].(int))
 		var b strings.Builder
 		if err := template.Must(template.New("draft").Parse(f[1])).Execute(&b, at); err != nil {
 			return nil, err
@@ -211,13 +221,17 @@ func real(dir, components, file string, at map[string]any) (*versions.Catalogue,
 
 // blockFor chooses an address block by the folder, so that sites in different folders do not
 // meet: of the loopback range, or where machines are real a private one that lies before the
-// ranges of services and pods that a declaration has without a word.
-func blockFor(path string, real bool) netip.Prefix {
+// ranges of services and pods that a declaration has without a word. A zone with room for
+// hundreds has 65536 addresses with its like, where no narrow block is.
+func blockFor(path string, real bool, room int) netip.Prefix {
 	h := fnv.New32a()
 	h.Write([]byte(path))
 	v := h.Sum32()
 	if real {
 		return netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(64 + v>>8%48), byte(v), 0}), 24)
+	}
+	if room > 100 {
+		return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(128 + v>>8&63)}), 16)
 	}
 	return netip.PrefixFrom(netip.AddrFrom4([4]byte{127, byte(64 + v>>8&63), byte(v), 0}), 24)
 }

@@ -8,12 +8,20 @@ import (
 
 // Two folders get different blocks, and one folder always the same.
 func TestBlockFor(t *testing.T) {
-	a, b := blockFor("/a/estuary.site.yaml", false), blockFor("/b/estuary.site.yaml", false)
-	if a == b || a != blockFor("/a/estuary.site.yaml", false) || !a.Addr().IsLoopback() || a.Bits() != 24 {
+	a, b := blockFor("/a/estuary.site.yaml", false, 12), blockFor("/b/estuary.site.yaml", false, 12)
+	if a == b || a != blockFor("/a/estuary.site.yaml", false, 12) || !a.Addr().IsLoopback() || a.Bits() != 24 {
 		t.Errorf("%s and %s", a, b)
 	}
+	// A wide one is its own, wherever narrow ones are.
 	for i := range 500 {
-		a := blockFor(fmt.Sprintf("/%d/estuary.site.yaml", i), true)
+		path := fmt.Sprintf("/%d/estuary.site.yaml", i)
+		narrow, wide := blockFor(path, false, 12), blockFor(path, false, 400)
+		if !wide.Addr().IsLoopback() || wide.Bits() != 16 || wide.Masked() != wide || wide.Contains(narrow.Addr()) || narrow.Addr().As4()[1] >= 128 || wide.Addr().As4()[1] < 128 {
+			t.Fatalf("narrow %s, wide %s", narrow, wide)
+		}
+	}
+	for i := range 500 {
+		a := blockFor(fmt.Sprintf("/%d/estuary.site.yaml", i), true, 12)
 		if !a.Addr().IsPrivate() || a.Masked() != a {
 			t.Errorf("of real machines: %s", a)
 		}
