@@ -52,7 +52,7 @@ type Planned struct {
 // PlanReport is a plan as JSON.
 func (a *App) PlanReport(s *session.Session, p *plan.Plan, v *look.View, slots []plan.Slot, total time.Duration, left []plan.Step) Planned {
 	groups, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, look.Usual(s))
-	out := Planned{Cluster: s.Decl.Name, Seconds: all.Seconds(), Groups: term.List(groups), Waves: term.List(p.Waves), Later: term.List(p.Later), Hop: s.Stage, Held: p.Held, Steps: term.List(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
+	out := Planned{Cluster: s.Decl.Name, Seconds: all.Seconds(), Groups: term.List(groups), Waves: term.List(p.Waves), Later: term.List(p.Later), Hop: v.Aim.Stage, Held: p.Held, Steps: term.List(p.Steps), Schedule: slots, From: p.From, To: p.To, SiteRuns: v.Inventory != nil}
 	out.Troubles, out.Concerns = []rehearse.Trouble{}, []beforehand.Concern{}
 	if o := a.foresee(s, p, v); o != nil {
 		out.Concerns = term.List(o.Concerns)
@@ -106,7 +106,7 @@ func (a *App) ShowPlan(s *session.Session, p *plan.Plan, v *look.View, slots []p
 		}
 		return
 	}
-	a.showRoad(s, p)
+	a.showRoad(s, p, v)
 	groups, all := plan.Summarise(v.Cluster, v.Seen, p, slots, total, look.Usual(s))
 	rolls := a.showGroups(p, groups)
 	a.showForeseen(s, p, v, all)
@@ -233,8 +233,8 @@ func (a *App) showByHand(p *plan.Plan) {
 }
 
 // showRoad says from where to where it goes, and of a way over several minors which hop it is.
-func (a *App) showRoad(s *session.Session, p *plan.Plan) {
-	if st := s.Stage; st != nil {
+func (a *App) showRoad(s *session.Session, p *plan.Plan, v *look.View) {
+	if st := v.Aim.Stage; st != nil {
 		fmt.Fprintf(a.Out, "The way of %s from %s to %s: %s of the control plane, each after a backup, and %s of each worker.\n\n", s.Decl.Name, st.Road.From, st.Road.To, words.Count(st.Road.Hops, "hop"), words.Count(st.Road.Drains, "drain"))
 		var rows [][]term.Cell
 		for _, l := range st.Road.Legs {

@@ -15,16 +15,25 @@ const siteText = `schema: verbund-site/1
 name: estuary
 kind: simulated
 addresses: 127.80.0.0/16
-zones: [{name: north, machines: 4000}, {name: south, machines: 4000}, {name: island, machines: 4000}]
+zones: [{name: north, machines: %[1]d}, {name: south, machines: %[1]d}, {name: island, machines: %[1]d}]
 bare: [{hardware: "02:5e:00:00:00:01", zone: south, size: small}]
 sizes:
   small: {cpus: 2, memory: 4GiB, disk: 20GiB}
   medium: {cpus: 4, memory: 8GiB, disk: 40GiB}
 `
 
-// Read reads any declaration of the site estuary.
+// Read reads any declaration of the site estuary: a wide one, if another has no room for it.
 func Read(text string) (*declare.Result, error) {
-	files := fstest.MapFS{"t.verbund.yaml": {Data: []byte(text)}, "estuary.site.yaml": {Data: []byte(siteText)}}
+	const narrow, wide = 30, 4000
+	r, err := readAt(text, narrow)
+	if err != nil {
+		r, err = readAt(text, wide)
+	}
+	return r, err
+}
+
+func readAt(text string, room int) (*declare.Result, error) {
+	files := fstest.MapFS{"t.verbund.yaml": {Data: []byte(text)}, "estuary.site.yaml": {Data: fmt.Appendf(nil, siteText, room)}}
 	r, err := declare.Read(declare.Input{Files: files, File: "t.verbund.yaml", Shipped: versions.Shipped()})
 	if err == nil && r.Findings.Errors() > 0 {
 		err = fmt.Errorf("the test's declaration: %v", r.Findings)

@@ -418,3 +418,26 @@ func TestRegistries(t *testing.T) {
 		}
 	}
 }
+
+// Kubelets of a wide site report as seldom as real ones do, and are waited for as long.
+func TestPatience(t *testing.T) {
+	for workers, want := range map[int]struct{ report, lease, grace string }{
+		3: {"nodeStatusUpdateFrequency: 4s", "nodeLeaseDurationSeconds: 12", "--node-monitor-grace-period=12s"}, 200: {"nodeStatusUpdateFrequency: 10s", "nodeLeaseDurationSeconds: 50", "--node-monitor-grace-period=50s"},
+	} {
+		c, err := coretest.Cluster("v1.37.2", 3, workers, topology.Memory{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		all := ""
+		for _, m := range []topology.Machine{c.Of(versions.Control)[0], c.Of(versions.Worker)[0]} {
+			for _, f := range nodeconf.Render(c, m, nodeconf.Options{}) {
+				all += f.Content
+			}
+		}
+		for _, w := range []string{want.report, want.lease, want.grace} {
+			if !strings.Contains(all, w) {
+				t.Errorf("with %d workers nothing says %s", workers, w)
+			}
+		}
+	}
+}

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -15,9 +16,8 @@ import (
 type Input struct {
 	Seen plan.Observed
 	Cat  *versions.Catalogue
-	// Declared works the declaration out, with the numbers that groups have by then, and on a
-	// hop of a way over several minors with that in the place of what is declared.
-	Declared func(numbers map[string][]int, stage *plan.Stage) (*topology.Cluster, error)
+	// Declared works the declaration out, as it is aimed at by then.
+	Declared func(plan.Aim) (*topology.Cluster, error)
 	Numbers  map[string][]int
 	Nodes    []Node
 	Pods     []Pod
@@ -133,27 +133,19 @@ type play struct {
 
 // round plays one plan.
 func (x *play) round() (done bool, err error) {
-	c, err := x.in.Declared(x.numbers, nil)
-	if err != nil {
-		return false, err
-	}
-	stage, err := plan.StageOf(c, x.o, x.in.Cat)
-	if err != nil {
-		return false, err
-	}
-	if stage != nil {
-		if c, err = x.in.Declared(x.numbers, stage); err != nil {
+	var aim plan.Aim
+	var c *topology.Cluster
+	for again := true; again; {
+		now := plan.Aim{Stage: aim.Stage, Numbers: maps.Clone(x.numbers)}
+		maps.Copy(now.Numbers, aim.Numbers)
+		if c, err = x.in.Declared(now); err != nil {
+			return false, err
+		}
+		if aim, again, err = plan.AimAt(aim, c, x.o, x.in.Cat); err != nil {
 			return false, err
 		}
 	}
-	if turn := plan.Turn(c, x.o); len(turn) > 0 {
-		for g, n := range turn {
-			x.numbers[g] = n
-		}
-		if c, err = x.in.Declared(x.numbers, stage); err != nil {
-			return false, err
-		}
-	}
+	maps.Copy(x.numbers, aim.Numbers)
 	x.c = c
 	p, err := plan.Make(c, x.o, x.in.Cat)
 	if err != nil {

@@ -58,15 +58,15 @@ func took(s plan.Step) time.Duration {
 func input(t testing.TB, text string, o plan.Observed) rehearse.Input {
 	t.Helper()
 	in := rehearse.Input{Seen: o, Cat: versions.Shipped(), Usual: took, PodStart: 5 * time.Second, Parallel: 16, Capacity: func(topology.Machine) (int64, int64, rehearse.Share) { return 4000, 8 << 30, rehearse.Share{} },
-		Declared: func(numbers map[string][]int, stage *plan.Stage) (*topology.Cluster, error) {
+		Declared: func(aim plan.Aim) (*topology.Cluster, error) {
 			at := text
-			if stage != nil {
+			if stage := aim.Stage; stage != nil {
 				at = strings.Replace(text, "kubernetes: v1.37.2", "kubernetes: "+stage.Kubernetes, 1)
 				for pool, v := range stage.Pools {
 					at = strings.Replace(at, "name: "+pool+",", "name: "+pool+", kubernetes: "+v+",", 1)
 				}
 			}
-			return coretest.Declare(at, topology.Memory{Numbers: numbers})
+			return coretest.Declare(at, aim.Memory(topology.Memory{}))
 		}}
 	for _, m := range declared(t, text, topology.Memory{}).Machines {
 		if m.Pool != "" {

@@ -700,7 +700,7 @@ func (r *Run) unnode(ctx context.Context, name string) error {
 // verify looks at everything once more, until it is well.
 func (r *Run) verify(ctx context.Context) error {
 	return session.Until(ctx, "everything to be well", func(ctx context.Context) (string, error) {
-		v, err := look.Observe(ctx, r.Session)
+		v, err := look.ObserveAs(ctx, r.Session, r.View.Aim)
 		if err != nil {
 			return "", err
 		}

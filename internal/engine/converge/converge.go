@@ -177,7 +177,7 @@ func (x *converging) round() (begun, done bool, err error) {
 			return false, false, err
 		}
 	}
-	if err := x.commit(); err != nil {
+	if err := x.commit(v); err != nil {
 		return false, false, err
 	}
 	if err := x.pin(v); err != nil {
@@ -192,12 +192,11 @@ func (x *converging) see() (*look.View, error) {
 	if err != nil {
 		return nil, err
 	}
-	return v, errors.Join(look.Unseen(x.Session, v), x.hops())
+	return v, errors.Join(look.Unseen(x.Session, v), x.hops(v.Aim.Stage))
 }
 
 // hops says which hop of a way over several minors comes; each is a roll-out of its own.
-func (x *converging) hops() error {
-	s := x.Stage
+func (x *converging) hops(s *plan.Stage) error {
 	switch {
 	case s == nil && x.hop == "", s != nil && s.Kubernetes == x.hop:
 		return nil
@@ -224,8 +223,8 @@ func (x *converging) until(v *look.View) bool {
 	}
 	is, most := plan.Version(v.Cluster, v.Seen), versions.Minor(x.ToHop)
 	next := x.Decl.Kubernetes
-	if x.Stage != nil {
-		next = x.Stage.Kubernetes
+	if s := v.Aim.Stage; s != nil {
+		next = s.Kubernetes
 	}
 	return is != "" && versions.Minor(is) >= most && versions.Minor(next) > most
 }
@@ -472,17 +471,16 @@ func (x *converging) ready(v *look.View) (bool, error) {
 }
 
 // commit writes down what was agreed to.
-func (x *converging) commit() error {
+func (x *converging) commit(v *look.View) error {
 	if err := x.Store.Make(); err != nil {
 		return err
 	}
 	// The names of those that come are remembered before any of them is ordered.
-	if len(x.Numbers) > 0 {
-		if err := x.Remember(func(st *memory.State) { maps.Copy(st.Numbers, x.Numbers) }); err != nil {
+	if len(v.Aim.Numbers) > 0 {
+		if err := x.Remember(func(st *memory.State) { maps.Copy(st.Numbers, v.Aim.Numbers) }); err != nil {
 			return err
 		}
 	}
-	x.Numbers = nil
 	if x.change == nil {
 		return nil
 	}
@@ -507,7 +505,7 @@ func (x *converging) nothing(v *look.View, left []plan.Step) error {
 				return err
 			}
 		}
-		if err := x.commit(); err != nil {
+		if err := x.commit(v); err != nil {
 			return err
 		}
 	}

@@ -75,24 +75,24 @@ func (w *Work) locked(command string) (release func(), err error) {
 // agree shows what will be done and asks, where there is somebody to ask.
 func (w *Work) agree(p *plan.Plan, v *look.View) error {
 	if len(p.Endangers) > 0 {
-		for _, l := range w.notToMiss(p) {
+		for _, l := range w.notToMiss(p, v) {
 			w.Say("%s", l)
 		}
 		return w.AskByName(w.Decl.Name, fmt.Sprintf("in cluster %s, %s", w.Decl.Name, strings.Join(p.Endangers, "; ")))
 	}
 	beyond := ""
-	if st := w.Stage; st != nil && st.Road != nil && st.Road.Hops > 1 {
+	if st := v.Aim.Stage; st != nil && st.Road != nil && st.Road.Hops > 1 {
 		beyond = fmt.Sprintf(", and after this hop, to %s, those of %s, to %s", st.Kubernetes, words.Count(st.Road.Hops-1, "more hop"), st.Declared)
 	}
-	return w.Agree(fmt.Sprintf("Do these %s to cluster %s%s?", words.Count(len(p.Steps), "step"), w.Decl.Name, beyond), w.notToMiss(p), p, v)
+	return w.Agree(fmt.Sprintf("Do these %s to cluster %s%s?", words.Count(len(p.Steps), "step"), w.Decl.Name, beyond), w.notToMiss(p, v), p, v)
 }
 
 // notToMiss is what everybody is told of a plan before it is carried out: what goes for good, and
 // the whole way over several minors.
-func (w *Work) notToMiss(p *plan.Plan) []string {
+func (w *Work) notToMiss(p *plan.Plan, v *look.View) []string {
 	var out []string
 	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	if st := w.Stage; st != nil {
+	if st := v.Aim.Stage; st != nil {
 		r := st.Road
 		add("the way from %s to %s: %s of the control plane, each after a backup, and %s of each worker", r.From, r.To, words.Count(r.Hops, "hop"), words.Count(r.Drains, "drain"))
 		for _, l := range r.Legs {

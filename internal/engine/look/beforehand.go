@@ -85,8 +85,8 @@ func LookAhead(ctx context.Context, s *session.Session, v *View, p *plan.Plan) *
 	}
 	if p.From != "" {
 		q.f.From, q.f.To = versions.Minor(p.From), versions.Minor(p.To)
-		if s.Stage != nil { // the whole way, not just its next hop
-			q.f.To = versions.Minor(s.Stage.Road.To)
+		if v.Aim.Stage != nil { // the whole way, not just its next hop
+			q.f.To = versions.Minor(v.Aim.Stage.Road.To)
 		}
 	}
 	q.gather(ctx)

@@ -29,7 +29,8 @@ import (
 
 // View is what was seen, with the topology it is to be held against.
 type View struct {
-	Cluster *topology.Cluster
+	Cluster *topology.Cluster // as it is aimed at
+	Aim     plan.Aim
 	// Known is what was remembered when it was looked.
 	Known     *memory.State
 	Seen      plan.Observed
@@ -53,12 +54,12 @@ type View struct {
 
 // Locate finds out which machines there are and where, and looks into none.
 func Locate(ctx context.Context, s *session.Session) (*View, error) {
-	v, _, err := locate(ctx, s)
+	v, _, err := locate(ctx, s, plan.Aim{})
 	return v, err
 }
 
 // locate also returns where machines were that have another address now.
-func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Addr, error) {
+func locate(ctx context.Context, s *session.Session, aim plan.Aim) (*View, map[string]netip.Addr, error) {
 	inv, ierr := s.Site.Inventory(ctx)
 	if ierr != nil {
 		inv = nil
@@ -84,11 +85,11 @@ func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Ad
 			}
 		}
 	}
-	c, err := s.TopologyAt(leases, taken, zones)
+	c, err := s.TopologyAt(aim, leases, taken, zones)
 	if err != nil {
 		return nil, nil, err
 	}
-	v := &View{Cluster: c, Known: st, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: st.Facts != nil, Founders: st.Founders, Clearing: st.Clearing, Resting: st.Resting, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
+	v := &View{Cluster: c, Aim: aim, Known: st, Inventory: inv, SiteError: ierr, Unknown: unknown, Seen: plan.Observed{Founded: st.Facts != nil, Founders: st.Founders, Clearing: st.Clearing, Resting: st.Resting, Machines: map[string]plan.MachineSeen{}, Members: map[string]plan.MemberSeen{}, Nodes: map[string]plan.NodeSeen{}, AddOns: map[string]plan.AddOnSeen{}}}
 	// Until it is founded from the backup, there is no datastore that counts.
 	restoring := st.Restoring
 	switch {
@@ -106,7 +107,12 @@ func locate(ctx context.Context, s *session.Session) (*View, map[string]netip.Ad
 // Observe looks at the site, every machine, the datastore and the API, all in
 // parallel. It changes nothing; what could not be seen is said, not guessed.
 func Observe(ctx context.Context, s *session.Session) (*View, error) {
-	v, moved, err := locate(ctx, s)
+	return ObserveAs(ctx, s, plan.Aim{})
+}
+
+// ObserveAs looks with what is aimed at in the place of what is declared.
+func ObserveAs(ctx context.Context, s *session.Session, aim plan.Aim) (*View, error) {
+	v, moved, err := locate(ctx, s, aim)
 	if err != nil {
 		return nil, err
 	}

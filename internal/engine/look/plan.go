@@ -32,43 +32,37 @@ func PlanPart(ctx context.Context, s *session.Session, part string) (*plan.Plan,
 // way to new ones, with the new ones declared. The latter is not remembered before somebody
 // has agreed to it.
 func Ahead(ctx context.Context, s *session.Session, part string) (*View, error) {
-	s.Numbers, s.Stage = nil, nil
-	see := func() (*View, error) {
-		v, err := Observe(ctx, s)
+	var aim plan.Aim
+	for {
+		v, err := ObserveAs(ctx, s, aim)
 		if err != nil {
 			return nil, err
 		}
-		return v, Limit(s, v, part)
-	}
-	v, err := see()
-	if err != nil || Unseen(s, v) != nil {
-		return v, err
-	}
-	if s.Stage, err = plan.StageOf(v.Cluster, v.Seen, s.Cat); err != nil {
-		return nil, err
-	}
-	if s.Stage != nil {
-		if v, err = see(); err != nil {
+		if err := Limit(s, v, part); err != nil {
+			return v, err
+		}
+		if Unseen(s, v) != nil {
+			return v, nil
+		}
+		var again bool
+		if aim, again, err = plan.AimAt(aim, v.Cluster, v.Seen, s.Cat); err != nil {
 			return nil, err
 		}
+		if !again {
+			return v, nil
+		}
 	}
-	if s.Numbers = plan.Turn(v.Cluster, v.Seen); len(s.Numbers) > 0 {
-		return see()
-	}
-	return v, nil
 }
 
-// PlanAhead is the plan from what was seen, looked ahead where that is needed. It leaves the
-// session as it was.
+// PlanAhead is the plan from what was seen, looked ahead where that is needed.
 func PlanAhead(ctx context.Context, s *session.Session, v *View) (*plan.Plan, error) {
-	stage, err := plan.StageOf(v.Cluster, v.Seen, s.Cat)
+	_, again, err := plan.AimAt(v.Aim, v.Cluster, v.Seen, s.Cat)
 	if err != nil {
 		return nil, err
 	}
-	if stage == nil && len(plan.Turn(v.Cluster, v.Seen)) == 0 {
+	if !again {
 		return PlanOf(s, v)
 	}
-	defer func() { s.Numbers, s.Stage = nil, nil }()
 	p, _, err := PlanPart(ctx, s, v.Seen.Part)
 	return p, err
 }
@@ -85,7 +79,6 @@ func Limit(s *session.Session, v *View, part string) error {
 // PlanNow observes and computes what is to be done with the machines that there are, and looks
 // no further ahead: whoever writes something to all of them has it done with these.
 func PlanNow(ctx context.Context, s *session.Session) (*plan.Plan, *View, error) {
-	s.Numbers, s.Stage = nil, nil
 	v, err := Observe(ctx, s)
 	if err != nil {
 		return nil, nil, err

@@ -35,9 +35,6 @@ type Rehearsal struct {
 
 // Rehearse gathers what is there and has the change played through in virtual time.
 func Rehearse(ctx context.Context, s *session.Session, q Rehearsal) (*rehearse.Result, error) {
-	numbers, stage := s.Numbers, s.Stage
-	defer func() { s.Numbers, s.Stage = numbers, stage }()
-	s.Numbers, s.Stage = nil, nil
 	v, err := Observe(ctx, s)
 	if err != nil {
 		return nil, err
@@ -72,10 +69,8 @@ func rehearsalOf(ctx context.Context, s *session.Session, v *View, q Rehearsal) 
 		pace = max(s.SiteFile.Pace, 1)
 	}
 	in := &rehearse.Input{Seen: v.Seen, Cat: s.Cat, Numbers: v.Known.Numbers, Usual: q.Usual, Between: between, PodStart: podStart/time.Duration(pace) + ownWork, Parallel: s.Parallel, Part: q.Part, Fail: q.Fail}
-	in.Declared = func(numbers map[string][]int, stage *plan.Stage) (*topology.Cluster, error) {
-		s.Numbers, s.Stage = numbers, stage
-		defer func() { s.Numbers, s.Stage = nil, nil }()
-		c, err := s.Topology()
+	in.Declared = func(aim plan.Aim) (*topology.Cluster, error) {
+		c, err := s.TopologyAs(aim)
 		if err == nil && q.Policy != nil {
 			for name, p := range c.Policies {
 				q.Policy(name, &p)

@@ -56,11 +56,10 @@ func RolloutOf(ctx context.Context, s *session.Session, now time.Time) (*Rollout
 	if err != nil {
 		return nil, err
 	}
-	defer func() { s.Numbers, s.Stage = nil, nil }()
 	if err := Unseen(s, v); err != nil {
 		return nil, err
 	}
-	r := &Rollout{Cluster: s.Decl.Name, State: NoRollout, Groups: plan.ProgressOf(v.Cluster, v.Seen), Hop: s.Stage, Out: map[string]float64{}, Watches: []rollout.Figures{}, Held: v.Known.Held, Spared: v.Known.Spared}
+	r := &Rollout{Cluster: s.Decl.Name, State: NoRollout, Groups: plan.ProgressOf(v.Cluster, v.Seen), Hop: v.Aim.Stage, Out: map[string]float64{}, Watches: []rollout.Figures{}, Held: v.Known.Held, Spared: v.Known.Spared}
 	u, err := RunUnderway(s)
 	if err != nil {
 		return nil, err

@@ -36,11 +36,6 @@ type Session struct {
 	// has agreed.
 	Counts map[string]int
 	Asking []string
-	// Numbers are those of groups of which machines are about to give way to new ones.
-	Numbers map[string][]int
-	// Stage is the hop on which the cluster is, or which comes next, on a way over several
-	// minors: it stands for what is declared meanwhile.
-	Stage *plan.Stage
 	// Restores is a restoration that somebody asks for, and that is not remembered yet.
 	Restores *plan.Restores
 	// Papers are the files in which the cluster is declared, by name; nil where there are none.
@@ -64,17 +59,20 @@ type Session struct {
 }
 
 // Topology works the declaration out with what earlier runs fixed.
-func (s *Session) Topology() (*topology.Cluster, error) {
+func (s *Session) Topology() (*topology.Cluster, error) { return s.TopologyAs(plan.Aim{}) }
+
+// TopologyAs works out what is aimed at.
+func (s *Session) TopologyAs(aim plan.Aim) (*topology.Cluster, error) {
 	s.mu.Lock()
 	zones := s.zones
 	s.mu.Unlock()
-	return s.build(nil, nil, zones)
+	return s.build(aim, nil, nil, zones)
 }
 
 // TopologyAt is the same with addresses that the site has leased since, and without
 // those that others have there; zones say where its machines are. What is nil is as it was
 // told before.
-func (s *Session) TopologyAt(leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
+func (s *Session) TopologyAt(aim plan.Aim, leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
 	s.mu.Lock()
 	if leases != nil {
 		s.leases = leases
@@ -84,10 +82,10 @@ func (s *Session) TopologyAt(leases map[string]netip.Addr, taken []netip.Addr, z
 	}
 	leases, zones = s.leases, s.zones
 	s.mu.Unlock()
-	return s.build(leases, taken, zones)
+	return s.build(aim, leases, taken, zones)
 }
 
-func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
+func (s *Session) build(aim plan.Aim, leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
 	st, err := s.Store.Read()
 	if err != nil {
 		return nil, err
@@ -103,26 +101,7 @@ func (s *Session) build(leases map[string]netip.Addr, taken []netip.Addr, zones 
 		mem.Founders = slices.DeleteFunc(slices.Clone(mem.Founders), func(name string) bool { return zones[name] == "" })
 	}
 	maps.Copy(mem.Counts, s.Counts)
-	maps.Copy(mem.Numbers, s.Numbers)
-	return topology.Build(s.declared(), s.SiteFile, s.Cat, mem)
-}
-
-// declared is the declaration, or what stands for it on a hop.
-func (s *Session) declared() *declare.Declaration {
-	if s.Stage == nil {
-		return s.Decl
-	}
-	d := *s.Decl
-	d.Kubernetes, d.Pools = s.Stage.Kubernetes, slices.Clone(s.Decl.Pools)
-	for i := range d.Pools {
-		p := &d.Pools[i]
-		if v, ok := s.Stage.Pools[p.Name]; ok {
-			p.Kubernetes = v
-		} else if versions.Compare(p.Kubernetes, d.Kubernetes) > 0 {
-			p.Kubernetes = d.Kubernetes
-		}
-	}
-	return &d
+	return topology.Build(aim.Declared(s.Decl), s.SiteFile, s.Cat, aim.Memory(mem))
 }
 
 // Close hangs up everywhere.
