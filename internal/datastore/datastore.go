@@ -69,6 +69,81 @@ func (c *Client) open(ctx context.Context, endpoints ...string) (*clientv3.Clien
 // ErrNoQuorum says that no member can decide anything.
 var ErrNoQuorum = errors.New("the datastore has no quorum: less than half of its members answer")
 
+// ErrNoTrust says that members answer, and that they and whoever asks do not accept each other's
+// certificates: nothing is known of the quorum then.
+var ErrNoTrust = errors.New("the datastore's members answer, and one side does not accept the other's certificate")
+
+// unanswered says why nobody has answered what only a majority can: none decides, or nobody was
+// let in to ask.
+func (c *Client) unanswered(ctx context.Context, err error) error {
+	if errors.Is(err, rpctypes.ErrPermissionDenied) || errors.Is(err, rpctypes.ErrUserEmpty) || ctx.Err() != nil {
+		return err
+	}
+	why := make([]error, len(c.endpoints))
+	var wg sync.WaitGroup
+	for i, e := range c.endpoints {
+		wg.Go(func() { why[i] = c.shakeHands(ctx, e) })
+	}
+	wg.Wait()
+	var refused error
+	for _, w := range why {
+		if w == nil {
+			return fmt.Errorf("%w (%w)", ErrNoQuorum, err) // somebody would have answered, if it could
+		}
+		if isTrust(w) {
+			refused = w
+		}
+	}
+	if refused != nil {
+		return fmt.Errorf("%w: %w", ErrNoTrust, refused)
+	}
+	return fmt.Errorf("%w (%w)", ErrNoQuorum, err)
+}
+
+// isTrust says whether a handshake ended since one side did not accept the other.
+func isTrust(err error) bool {
+	var verify *tls.CertificateVerificationError
+	var op *net.OpError
+	return errors.As(err, &verify) || errors.As(err, &op) && op.Op == "remote error" // an alert, as crypto/tls has it
+}
+
+// shakeHands connects to a member, and waits for its first word, as who is let in gets.
+func (c *Client) shakeHands(ctx context.Context, endpoint string) error {
+	u, err := url.Parse(endpoint)
+	if err != nil {
+		return fmt.Errorf("endpoint %q: %w", endpoint, err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, reachTimeout)
+	defer cancel()
+	conn, err := c.dialer()(ctx, "tcp", u.Host)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if u.Scheme != "https" || c.tls == nil {
+		return nil
+	}
+	own := c.tls.Clone()
+	own.ServerName, own.NextProtos = u.Hostname(), []string{"h2"}
+	t := tls.Client(conn, own)
+	if err := t.HandshakeContext(ctx); err != nil {
+		return err
+	}
+	// Whom a server does not accept it tells after its own handshake (RFC 8446, 4.4.2.4).
+	if until, ok := ctx.Deadline(); ok {
+		t.SetReadDeadline(until)
+	}
+	_, err = t.Read(make([]byte, 1))
+	return err
+}
+
+func (c *Client) dialer() Dial {
+	if c.dial != nil {
+		return c.dial
+	}
+	return (&net.Dialer{}).DialContext
+}
+
 // healthTimeout is how long a member may take to answer. A commit waits for a
 // disk and for the other members; on a busy computer that takes seconds.
 const healthTimeout = 5 * time.Second
@@ -85,11 +160,7 @@ func (c *Client) Health(ctx context.Context, endpoint string) error {
 	}
 	reach, reached := context.WithTimeout(ctx, reachTimeout)
 	defer reached()
-	dial := c.dial
-	if dial == nil {
-		dial = (&net.Dialer{}).DialContext
-	}
-	conn, err := dial(reach, "tcp", u.Host)
+	conn, err := c.dialer()(reach, "tcp", u.Host)
 	if err != nil {
 		return err
 	}
@@ -136,7 +207,7 @@ func (c *Client) members(ctx context.Context, peers map[string]Member, how ...cl
 	defer cancel()
 	r, err := cl.MemberList(lctx, how...)
 	if err != nil {
-		return nil, fmt.Errorf("%w (%v)", ErrNoQuorum, err)
+		return nil, c.unanswered(ctx, err)
 	}
 	out := make([]Member, len(r.Members))
 	var leader uint64
@@ -189,11 +260,12 @@ func (c *Client) Conditions(ctx context.Context) ([]Condition, map[uint64]error,
 		return nil, nil, err
 	}
 	defer cl.Close()
+	asked := ctx
 	ctx, cancel := context.WithTimeout(ctx, healthTimeout)
 	defer cancel()
 	ms, err := cl.MemberList(ctx)
 	if err != nil {
-		return nil, nil, fmt.Errorf("%w (%v)", ErrNoQuorum, err)
+		return nil, nil, c.unanswered(asked, err)
 	}
 	alarms, err := cl.AlarmList(ctx)
 	if err != nil {

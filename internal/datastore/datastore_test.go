@@ -3,14 +3,21 @@ package datastore
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
+	"math/big"
 	"net"
 	"net/url"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -160,6 +167,91 @@ func TestNoQuorum(t *testing.T) {
 	}
 	if err := d.Snapshot(context.Background(), func(int64, io.Reader) error { return nil }); err == nil {
 		t.Error("a snapshot from nobody")
+	}
+}
+
+// signed is a new authority, and a pair that it has signed, for both sides of a connection.
+func signed(t *testing.T) (authority *x509.CertPool, pair tls.Certificate) {
+	t.Helper()
+	make := func(c, by *x509.Certificate, key, signer *ecdsa.PrivateKey) *x509.Certificate {
+		c.SerialNumber, c.NotAfter, c.BasicConstraintsValid = big.NewInt(1), time.Now().Add(time.Hour), true
+		b, err := x509.CreateCertificate(rand.Reader, c, by, &key.PublicKey, signer)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out, err := x509.ParseCertificate(b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	var keys [2]*ecdsa.PrivateKey
+	for i := range keys {
+		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		keys[i] = k
+	}
+	root := &x509.Certificate{IsCA: true, KeyUsage: x509.KeyUsageCertSign}
+	ca := make(root, root, keys[0], keys[0])
+	leaf := make(&x509.Certificate{IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}, ca, keys[1], keys[0])
+	authority = x509.NewCertPool()
+	authority.AddCert(ca)
+	return authority, tls.Certificate{Certificate: [][]byte{leaf.Raw}, PrivateKey: keys[1]}
+}
+
+// That one side does not accept the other says nothing of the quorum. Who is let in, and gets no
+// answer, has met members that cannot decide; who meets nobody, as well.
+func TestNoTrust(t *testing.T) {
+	ours, own := signed(t)
+	theirs, other := signed(t)
+	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{own}, ClientCAs: ours, ClientAuth: tls.RequireAndVerifyClientCert, NextProtos: []string{"h2"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() { // it lets in whom it accepts, and says nothing that a client of etcd waits for
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				c.Write(make([]byte, 9))
+				io.Copy(io.Discard, c)
+			}()
+		}
+	}()
+	var wg sync.WaitGroup
+	there, nobody := "https://"+l.Addr().String(), "https://127.0.0.1:1"
+	for what, x := range map[string]struct {
+		tls       *tls.Config
+		endpoints []string
+		want      error
+	}{
+		"its authority is not ours":      {&tls.Config{RootCAs: theirs, Certificates: []tls.Certificate{own}}, []string{there}, ErrNoTrust},
+		"ours is not its":                {&tls.Config{RootCAs: ours, Certificates: []tls.Certificate{other}}, []string{nobody, there}, ErrNoTrust},
+		"we show nothing":                {&tls.Config{RootCAs: ours}, []string{there}, ErrNoTrust},
+		"it lets us in, and says little": {&tls.Config{RootCAs: ours, Certificates: []tls.Certificate{own}}, []string{there}, ErrNoQuorum},
+		"nobody is there":                {&tls.Config{RootCAs: ours, Certificates: []tls.Certificate{own}}, []string{nobody}, ErrNoQuorum},
+	} {
+		d := New(x.endpoints, x.tls)
+		for _, ask := range []func() error{func() error { _, err := d.Members(t.Context(), nil); return err }, func() error { _, _, err := d.Conditions(t.Context()); return err }} {
+			wg.Go(func() {
+				if err := ask(); !errors.Is(err, x.want) || errors.Is(err, ErrNoTrust) && errors.Is(err, ErrNoQuorum) {
+					t.Errorf("%s: %v", what, err)
+				}
+			})
+		}
+	}
+	wg.Wait()
+	// Whoever stops asking has learnt nothing.
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := New([]string{nobody}, &tls.Config{}).Members(ctx, nil); err == nil || errors.Is(err, ErrNoQuorum) {
+		t.Errorf("not asked to the end: %v", err)
 	}
 }
 

@@ -62,7 +62,7 @@ func (r *Run) othersWell(ctx context.Context, name string) error {
 	err := session.Until(gctx, "the other members of the datastore", func(context.Context) (string, error) {
 		err := r.askOthers(ctx, name)
 		// Who is ill was learnt before; that nobody answered in time says less.
-		if last == nil || !errors.Is(err, datastore.ErrNoQuorum) {
+		if last == nil || !errors.Is(err, datastore.ErrNoQuorum) && gctx.Err() == nil {
 			last = err
 		}
 		return "", err

@@ -266,6 +266,11 @@ func look(ctx context.Context, s *session.Session, v *View, im site.Machine, due
 func lookAtDatastore(ctx context.Context, s *session.Session, c *topology.Cluster, v *View, mu *sync.Mutex) {
 	d, err := s.Datastore(c)
 	if err != nil {
+		if !errors.Is(err, session.ErrNoTrust) { // before anything was raised there is nothing to ask
+			mu.Lock()
+			defer mu.Unlock()
+			v.DatastoreError = err
+		}
 		return
 	}
 	ms, err := d.Members(ctx, s.Peers(c))
