@@ -2,6 +2,7 @@ package plan
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,7 +16,7 @@ import (
 // cluster itself ends, and the next converge raises it again. With gone the
 // machines are given back to the site instead, dead ones too.
 func Clear(c *topology.Cluster, o Observed, chosen []string, gone bool) (*Plan, error) {
-	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}}
+	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}, unmet: map[string]string{}}
 	voters := 0
 	for _, m := range o.Members {
 		if !m.Learner {
@@ -81,7 +82,7 @@ func Clear(c *topology.Cluster, o Observed, chosen []string, gone bool) (*Plan, 
 			p.add(Unnode, m.Name, "take the node out of the cluster", "it leaves for now", Step{Needs: []string{out}})
 		}
 	}
-	return &p.plan, p.drains()
+	return &p.plan, errors.Join(p.drains(), p.contradiction())
 }
 
 func names(c *topology.Cluster) []string {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -254,6 +255,10 @@ type planner struct {
 	o    Observed
 	plan Plan
 	ids  map[string]bool
+	// unmet are steps that were not there when others wanted to come after them, by the step
+	// that wanted to; late says which of them came all the same.
+	unmet map[string]string
+	late  error
 	runs map[string]bool // names of declared machines
 	// answers are the steps after which the endpoint answers.
 	answers []string
@@ -280,7 +285,7 @@ type planner struct {
 }
 
 func newPlanner(c *topology.Cluster, o Observed) *planner {
-	p := &planner{c: c, o: o, ids: map[string]bool{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}, waves: map[string]int{}, arrives: map[string]bool{}, ran: map[string]string{}, groups: map[string]rollout.Group{}}
+	p := &planner{c: c, o: o, ids: map[string]bool{}, unmet: map[string]string{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}, waves: map[string]int{}, arrives: map[string]bool{}, ran: map[string]string{}, groups: map[string]rollout.Group{}}
 	for _, m := range c.Machines {
 		p.runs[m.Name] = true
 	}
@@ -301,8 +306,16 @@ func (p *planner) add(k Kind, machine, text, why string, s Step) string {
 	case s.Group != "":
 		s.ID = fmt.Sprintf("%s/%s-%d", k, s.Group, s.Wave)
 	}
-	// Only what is in the plan can be waited for.
-	s.Needs = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(s.Needs))), func(id string) bool { return !p.ids[id] })
+	// Only what is in the plan can be waited for; what comes later cannot have been meant.
+	s.Needs = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(s.Needs))), func(id string) bool {
+		if !p.ids[id] {
+			p.unmet[id] = s.ID
+		}
+		return !p.ids[id]
+	})
+	if by := p.unmet[s.ID]; by != "" && !p.ids[s.ID] {
+		p.late = errors.Join(p.late, fmt.Errorf("step %s is to come after %s, which is planned later", by, s.ID))
+	}
 	p.ids[s.ID] = true
 	if as, ok := p.as[machine]; ok {
 		s.As = &as
@@ -456,10 +469,23 @@ func (p *Plan) Waking(o Observed) []Step {
 // Make computes the plan, or says why there is none.
 func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, error) {
 	p := newPlanner(c, o)
+	out, err := p.make(cat)
+	return out, errors.Join(err, p.contradiction())
+}
+
+// contradiction is a step that would not come after what it needs.
+func (p *planner) contradiction() error {
+	if p.late == nil {
+		return nil
+	}
+	return fmt.Errorf("the plan contradicts itself, which is a mistake of this program; nothing may be done by it: %w", p.late)
+}
+
+func (p *planner) make(cat *versions.Catalogue) (*Plan, error) {
 	if err := p.refuse(cat); err != nil {
 		return nil, err
 	}
-	if o.Restores != nil {
+	if p.o.Restores != nil {
 		return p.restore()
 	}
 	if next := p.movedNext(); len(next) > 0 {
