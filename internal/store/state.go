@@ -41,10 +41,20 @@ func (s *Store) Update(f func(*memory.State) error) error { return s.UpdateWith(
 func (s *Store) UpdateWith(c TrustChange, f func(*memory.State) error) error {
 	s.changing.Lock() // here, instead of at the file
 	defer s.changing.Unlock()
-	return s.sealed(c.Add != nil && len(c.Add.Keys) > 0, func(t *tx, key []byte) error {
-		return errors.Join(s.change(t, f), putTrust(t, key, c))
+	err := s.sealed(c.Add != nil && len(c.Add.Keys) > 0, func(t *tx, key []byte) error {
+		changed, err := s.change(t, f)
+		if err == nil && !changed && c.Add == nil && c.Gone == nil {
+			return errUnchanged
+		}
+		return errors.Join(err, putTrust(t, key, c))
 	})
+	if errors.Is(err, errUnchanged) {
+		return nil // and nothing was written
+	}
+	return err
 }
+
+var errUnchanged = errors.New("nothing has changed")
 
 // see is what is remembered by a transaction.
 func (s *Store) see(t *tx) (*seen, error) {
@@ -87,18 +97,18 @@ func (t *tx) state() (*memory.State, memory.Entries, error) {
 }
 
 // change changes what is remembered: only entries that are others than before are written.
-func (s *Store) change(t *tx, f func(*memory.State) error) error {
+func (s *Store) change(t *tx, f func(*memory.State) error) (changed bool, err error) {
 	was, err := s.see(t)
 	if err != nil {
-		return err
+		return false, err
 	}
 	st := was.st.Clone()
 	if err := f(st); err != nil {
-		return err
+		return false, err
 	}
 	es, err := st.Entries()
 	if err != nil {
-		return err
+		return false, err
 	}
 	changes := es.Changes(was.es)
 	for _, key := range slices.Sorted(maps.Keys(changes)) {
@@ -109,18 +119,18 @@ func (s *Store) change(t *tx, f func(*memory.State) error) error {
 			err = t.table(table).put(name, v)
 		}
 		if err != nil {
-			return err
+			return false, err
 		}
 	}
 	// What others are told is made from what was written, not from what f may still hold.
 	is := &seen{tx: t.ID(), st: was.st.Clone(), es: es}
 	if err := is.st.Take(changes); err != nil {
-		return err
+		return false, err
 	}
 	t.OnCommit(func() {
 		if is.file, err = os.Stat(s.file()); err == nil {
 			s.last.Store(is)
 		}
 	})
-	return nil
+	return len(changes) > 0, nil
 }

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -162,6 +163,26 @@ func TestUpdatesAtOnce(t *testing.T) {
 	wg.Wait()
 	if st := state(t, s); st.Counts["all"] != 80 || st.Counts["7"] != 10 {
 		t.Errorf("counted %v", st.Counts)
+	}
+}
+
+// A change that changes nothing writes nothing.
+func TestNothingChanged(t *testing.T) {
+	s := fresh(t)
+	change(t, s, func(st *memory.State) { st.Counts["gauges"] = 4 })
+	before, err := os.ReadFile(s.file())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range []func(*memory.State){func(*memory.State) {}, func(st *memory.State) { st.Counts["gauges"] = 4 }, (*memory.State).Over} {
+		change(t, s, f)
+		if after, err := os.ReadFile(s.file()); err != nil || !bytes.Equal(before, after) {
+			t.Errorf("it was written to, %v", err)
+		}
+	}
+	change(t, s, func(st *memory.State) { st.Counts["gauges"] = 5 })
+	if n := state(t, s).Counts["gauges"]; n != 5 {
+		t.Errorf("the count is %d", n)
 	}
 }
 

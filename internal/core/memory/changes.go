@@ -105,6 +105,14 @@ func (s *State) Restored(f topology.Facts) error {
 	return nil
 }
 
+// Exchange remembers that a machine is to give way to a new one: which it is by its hardware
+// address; empty, that there is none that could.
+func (s *State) Exchange(machine, hardware string) {
+	if delete(s.Exchanges, machine); hardware != "" {
+		s.Exchanges[machine] = hardware
+	}
+}
+
 // Rest remembers whether a machine is out of the balancer.
 func (s *State) Rest(machine string, out bool) {
 	if delete(s.Resting, machine); out {

@@ -294,6 +294,25 @@ func TestRolledOut(t *testing.T) {
 	}
 }
 
+// What is not there is remembered as nothing: no machine gives way that has no address, none rests
+// that serves, and nothing is asked for that was renewed.
+func TestNothingLeft(t *testing.T) {
+	s := New()
+	s.Exchange("a", "02:00")
+	s.Exchange("b", "")
+	s.Rest("a", true)
+	s.Ask("a/proxy", "b/proxy")
+	if s.Exchanges["a"] != "02:00" || len(s.Exchanges) != 1 || !s.Resting["a"] || len(s.Asked) != 2 {
+		t.Errorf("remembered is %+v", s)
+	}
+	s.Exchange("a", "")
+	s.Rest("a", false)
+	s.Renewed("a/proxy", "b/proxy")
+	if es, err := s.Entries(); err != nil || len(es) > 0 {
+		t.Errorf("left is %v, %v", es, err)
+	}
+}
+
 // What a command ends after which nothing is left to do is any of these.
 func TestUnderway(t *testing.T) {
 	for what, f := range map[string]func(*State){

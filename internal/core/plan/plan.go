@@ -259,7 +259,7 @@ type planner struct {
 	// that wanted to; late says which of them came all the same.
 	unmet map[string]string
 	late  error
-	runs map[string]bool // names of declared machines
+	runs  map[string]bool // names of declared machines
 	// answers are the steps after which the endpoint answers.
 	answers []string
 	// pointed are the workers that are told anew where the endpoint is.

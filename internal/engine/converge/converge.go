@@ -376,7 +376,7 @@ func (x *converging) exchange(v *look.View) (*plan.Plan, error) {
 		} else {
 			under[name] = at[name]
 			x.change = &Change{fmt.Sprintf("machine %s gives way to a new one", name), func() error {
-				return x.Remember(func(st *memory.State) { st.Exchanges[name] = at[name] })
+				return x.Remember(func(st *memory.State) { st.Exchange(name, at[name]) })
 			}}
 		}
 		x.replaces = ""
