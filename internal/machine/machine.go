@@ -182,7 +182,7 @@ func open(ctx context.Context, t Target, cl *ssh.Client) (*Machine, error) {
 		err = s.Start(t.command("exec " + agentProgram + " " + protocol.AgentArg))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%w (%v)", ErrNoAgent, err)
+		return nil, fmt.Errorf("%w (%w)", ErrNoAgent, err)
 	}
 	return &Machine{Name: t.Name, ssh: cl, client: jrpc2.NewClient(channel.Line(&lines{r: out}, in), nil)}, nil
 }
@@ -254,7 +254,7 @@ func (m *Machine) call(ctx context.Context, method string, in, out any) error {
 	}
 	var je *jrpc2.Error
 	if !errors.As(err, &je) || m.client.IsStopped() {
-		return fmt.Errorf("%s on %s: %w: %v", method, m.Name, ErrLost, err)
+		return fmt.Errorf("%s on %s: %w: %w", method, m.Name, ErrLost, err)
 	}
 	switch je.Code {
 	case jrpc2.MethodNotFound:

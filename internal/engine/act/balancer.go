@@ -26,7 +26,7 @@ func servers(ctx context.Context, c session.Machine) ([]balanced, error) {
 	}
 	rows, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(strings.TrimSpace(text), "# "))).ReadAll()
 	if err != nil || len(rows) == 0 {
-		return nil, fmt.Errorf("the balancer's statistics cannot be read: %v", err)
+		return nil, fmt.Errorf("the balancer's statistics cannot be read: %w", err)
 	}
 	at := map[string]int{}
 	for i, h := range rows[0] {

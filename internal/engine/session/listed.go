@@ -45,7 +45,7 @@ func (s *Session) logins() ([]ssh.Signer, error) {
 	if f := s.SiteFile.Key; f != "" {
 		b, err := whole.Read(f)
 		if err != nil {
-			return nil, fmt.Errorf("%w: key of the site file: %v", ErrNoKey, err)
+			return nil, fmt.Errorf("%w: key of the site file: %w", ErrNoKey, err)
 		}
 		sg, err := ssh.ParsePrivateKey(b)
 		var locked *ssh.PassphraseMissingError
@@ -53,7 +53,7 @@ func (s *Session) logins() ([]ssh.Signer, error) {
 			return nil, fmt.Errorf("%w: %s is locked with a passphrase; hand it to your SSH agent (ssh-add), and take the line key out of the site file", ErrNoKey, f)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("%w: %s: %v", ErrNoKey, f, err)
+			return nil, fmt.Errorf("%w: %s: %w", ErrNoKey, f, err)
 		}
 		s.keys = []ssh.Signer{sg}
 		return s.keys, nil
@@ -64,14 +64,14 @@ func (s *Session) logins() ([]ssh.Signer, error) {
 	}
 	c, err := net.Dial("unix", socket)
 	if err != nil {
-		return nil, fmt.Errorf("%w: the SSH agent: %v", ErrNoKey, err)
+		return nil, fmt.Errorf("%w: the SSH agent: %w", ErrNoKey, err)
 	}
 	keys, err := agent.NewClient(c).Signers()
 	if err == nil && len(keys) == 0 {
 		err = errors.New("it has none; ssh-add hands it one")
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%w: the SSH agent: %v", ErrNoKey, err), c.Close())
+		return nil, errors.Join(fmt.Errorf("%w: the SSH agent: %w", ErrNoKey, err), c.Close())
 	}
 	s.keys, s.keeper = keys, c
 	return keys, nil

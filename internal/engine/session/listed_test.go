@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"errors"
+	"io/fs"
 	"net"
 	"net/netip"
 	"os"
@@ -79,6 +80,8 @@ func TestLogins(t *testing.T) {
 	} {
 		if _, err := ask(x.file, x.socket); !errors.Is(err, ErrNoKey) || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%s, %s: %v", x.file, x.socket, err)
+		} else if gone := strings.HasSuffix(x.file+x.socket, "gone"); errors.Is(err, fs.ErrNotExist) != gone {
+			t.Errorf("%s, %s: what it was is lost: %v", x.file, x.socket, err)
 		}
 	}
 	socket := filepath.Join(dir, "agent")

@@ -209,7 +209,7 @@ func (t *tokens) verify(text string, audiences []string) (*claims, error) {
 		return pub, nil
 	}, jwt.WithValidMethods([]string{"ES256", "ES384", "RS256"}), jwt.WithIssuer(t.issuer), jwt.WithExpirationRequired())
 	if err != nil {
-		return nil, fmt.Errorf("bearer token: %v", err)
+		return nil, fmt.Errorf("bearer token: %w", err)
 	}
 	if len(audiences) == 0 {
 		audiences = []string{t.issuer}

@@ -61,7 +61,7 @@ func (s *server) authenticate(r *http.Request) (user, error) {
 			return user{name: r.Header.Get("X-Remote-User"), groups: append(slices.Clone(r.Header.Values("X-Remote-Group")), "system:authenticated")}, nil
 		}
 		if err := s.verified(c); err != nil {
-			return user{}, fmt.Errorf("client certificate of %q: %v", c.Subject.CommonName, err)
+			return user{}, fmt.Errorf("client certificate of %q: %w", c.Subject.CommonName, err)
 		}
 		return user{name: c.Subject.CommonName, groups: append(slices.Clone(c.Subject.Organization), "system:authenticated")}, nil
 	}

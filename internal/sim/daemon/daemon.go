@@ -119,7 +119,7 @@ func Run(ctx context.Context, folder string, file *declare.Site, images string, 
 		if file.Kind == declare.ListedSite {
 			return fmt.Errorf("registry in %s.site.yaml: %w; give an address of this computer whose port %d is free", file.Name, err, topology.RegistryPort)
 		}
-		return fmt.Errorf("%w: registry: %v", ErrBlockTaken, err)
+		return fmt.Errorf("%w: registry: %w", ErrBlockTaken, err)
 	}
 	defer rl.Close()
 	go s.registry.Serve(rl)

@@ -72,7 +72,7 @@ func (k played) open() (func() error, string, error) {
 }
 
 func taken(file *declare.Site, err error) error {
-	return fmt.Errorf("%w: %s is used by another site on this computer; choose another block for addresses in %s.site.yaml (%v)", ErrBlockTaken, file.Addresses, file.Name, err)
+	return fmt.Errorf("%w: %s is used by another site on this computer; choose another block for addresses in %s.site.yaml (%w)", ErrBlockTaken, file.Addresses, file.Name, err)
 }
 
 func (k played) digest(spec protocol.Image) (string, error) {

@@ -93,7 +93,7 @@ func Program(child []string) host.Program {
 		in.Close()
 		var xe *exec.ExitError
 		if errors.As(err, &xe) {
-			return &host.ExitError{Code: xe.ExitCode(), Err: fmt.Errorf("etcd ended: %v", err)}
+			return &host.ExitError{Code: xe.ExitCode(), Err: fmt.Errorf("etcd ended: %w", err)}
 		}
 		return err
 	}
