@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"verbund/internal/core/declare"
 	"verbund/internal/kubeapi"
@@ -23,6 +24,7 @@ import (
 	"verbund/internal/unit/approver"
 	"verbund/internal/unit/carrier"
 	"verbund/internal/unit/keeper"
+	"verbund/internal/whole"
 )
 
 // self is the program's own image; it also works when the file it was started
@@ -70,6 +72,7 @@ func Main(args []string) (handled bool, err error) {
 	defer stop()
 	// These processes outlive an interrupt of the command that started them.
 	signal.Ignore(syscall.SIGINT, syscall.SIGHUP)
+	go keepLog(ctx)
 	switch args[0] {
 	case ArgSite:
 		return true, runSite(ctx, args[1], args[2:])
@@ -90,6 +93,22 @@ func Main(args []string) (handled bool, err error) {
 		return true, etcdmember.Main(ctx, args[1], args[2], os.Stdin, os.Stdout)
 	}
 	return false, nil
+}
+
+// keepLog keeps the log that this process writes to on standard error from becoming large.
+func keepLog(ctx context.Context) {
+	look := time.NewTicker(time.Minute)
+	defer look.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-look.C:
+			if err := whole.Cut(os.Stderr); err != nil {
+				fmt.Fprintf(os.Stderr, "the log could not be set aside: %v\n", err)
+			}
+		}
+	}
 }
 
 // runSite serves the site in a folder from its file. On standard output goes

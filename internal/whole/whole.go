@@ -50,6 +50,27 @@ func Log(path string) (*os.File, error) {
 	return os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 }
 
+// Cut sets a log aside that has become large while this process writes to it: what it writes from
+// then on is in a new one of that name. What is no file, or has no name any more, is left alone.
+func Cut(log *os.File) error {
+	is, err := log.Stat()
+	if err != nil || !is.Mode().IsRegular() || is.Size() <= MostLog {
+		return err
+	}
+	path, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", log.Fd()))
+	if err != nil {
+		return err
+	}
+	if named, err := os.Lstat(path); err != nil || !os.SameFile(named, is) {
+		return nil
+	}
+	next, err := Log(path)
+	if err != nil {
+		return err
+	}
+	return errors.Join(syscall.Dup3(int(next.Fd()), int(log.Fd()), 0), next.Close())
+}
+
 // Named lists the files of a folder whose names end so, in order. The folder may be called
 // whatever it likes: no character of its name is a pattern. One that is not there has none.
 func Named(folder, ending string) []string {

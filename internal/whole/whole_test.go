@@ -186,3 +186,57 @@ func TestLog(t *testing.T) {
 		holds(file+".earlier", words)
 	}
 }
+
+// A log that is written to is set aside when it has become large, and not before; nothing that was
+// written is lost. A pipe, and a file whose name another one has, are left alone.
+func TestCut(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "site.log")
+	f, err := whole.Log(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	say := func(text string) {
+		t.Helper()
+		if err := whole.Cut(f); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.WriteString(text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	holds := func(name, want string) {
+		t.Helper()
+		b, err := os.ReadFile(name)
+		if got := strings.ReplaceAll(string(b), "\x00", ""); err != nil || got != want {
+			t.Errorf("%s holds %.80q, %v", name, got, err)
+		}
+	}
+	say("high\n")
+	say("low\n")
+	holds(file, "high\nlow\n")
+	if err := os.Truncate(file, whole.MostLog+1); err != nil {
+		t.Fatal(err)
+	}
+	say("fog\n")
+	say("rain\n")
+	holds(file, "fog\nrain\n")
+	holds(file+".earlier", "high\nlow\n")
+	if err := errors.Join(os.Truncate(file, whole.MostLog+1), os.Remove(file), os.WriteFile(file, []byte("another's\n"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	say("snow\n")
+	holds(file, "another's\n")
+	if all := whole.Named(filepath.Dir(file), ""); len(all) != 2 {
+		t.Errorf("there are %q", all)
+	}
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	defer w.Close()
+	if err := whole.Cut(w); err != nil {
+		t.Error(err)
+	}
+}
