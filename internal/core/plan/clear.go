@@ -2,7 +2,6 @@ package plan
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -16,7 +15,7 @@ import (
 // cluster itself ends, and the next converge raises it again. With gone the
 // machines are given back to the site instead, dead ones too.
 func Clear(c *topology.Cluster, o Observed, chosen []string, gone bool) (*Plan, error) {
-	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}, unmet: map[string]string{}}
+	p := &planner{c: c, o: o, ids: map[string]bool{}, runs: map[string]bool{}, wants: map[string][]string{}}
 	voters := 0
 	for _, m := range o.Members {
 		if !m.Learner {
@@ -82,7 +81,7 @@ func Clear(c *topology.Cluster, o Observed, chosen []string, gone bool) (*Plan, 
 			p.add(Unnode, m.Name, "take the node out of the cluster", "it leaves for now", Step{Needs: []string{out}})
 		}
 	}
-	return &p.plan, errors.Join(p.drains(), p.contradiction())
+	return p.ordered(), p.drains()
 }
 
 func names(c *topology.Cluster) []string {

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -255,10 +254,9 @@ type planner struct {
 	o    Observed
 	plan Plan
 	ids  map[string]bool
-	// unmet are steps that were not there when others wanted to come after them, by the step
-	// that wanted to; late says which of them came all the same.
-	unmet map[string]string
-	late  error
+	// wants are, by step, those after which it is to come and which were not there when it was
+	// planned: they may never be, or be planned later.
+	wants map[string][]string
 	runs  map[string]bool // names of declared machines
 	// answers are the steps after which the endpoint answers.
 	answers []string
@@ -285,7 +283,7 @@ type planner struct {
 }
 
 func newPlanner(c *topology.Cluster, o Observed) *planner {
-	p := &planner{c: c, o: o, ids: map[string]bool{}, unmet: map[string]string{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}, waves: map[string]int{}, arrives: map[string]bool{}, ran: map[string]string{}, groups: map[string]rollout.Group{}}
+	p := &planner{c: c, o: o, ids: map[string]bool{}, wants: map[string][]string{}, pointed: map[string]bool{}, runs: map[string]bool{}, later: map[string]bool{}, waves: map[string]int{}, arrives: map[string]bool{}, ran: map[string]string{}, groups: map[string]rollout.Group{}}
 	for _, m := range c.Machines {
 		p.runs[m.Name] = true
 	}
@@ -306,16 +304,13 @@ func (p *planner) add(k Kind, machine, text, why string, s Step) string {
 	case s.Group != "":
 		s.ID = fmt.Sprintf("%s/%s-%d", k, s.Group, s.Wave)
 	}
-	// Only what is in the plan can be waited for; what comes later cannot have been meant.
+	// Only what is in the plan can be waited for; what is not may come yet.
 	s.Needs = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(s.Needs))), func(id string) bool {
-		if !p.ids[id] {
-			p.unmet[id] = s.ID
+		if !p.ids[id] && id != "" {
+			p.wants[s.ID] = append(p.wants[s.ID], id)
 		}
 		return !p.ids[id]
 	})
-	if by := p.unmet[s.ID]; by != "" && !p.ids[s.ID] {
-		p.late = errors.Join(p.late, fmt.Errorf("step %s is to come after %s, which is planned later", by, s.ID))
-	}
 	p.ids[s.ID] = true
 	if as, ok := p.as[machine]; ok {
 		s.As = &as
@@ -469,40 +464,35 @@ func (p *Plan) Waking(o Observed) []Step {
 // Make computes the plan, or says why there is none.
 func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, error) {
 	p := newPlanner(c, o)
-	out, err := p.make(cat)
-	return out, errors.Join(err, p.contradiction())
-}
-
-// contradiction is a step that would not come after what it needs.
-func (p *planner) contradiction() error {
-	if p.late == nil {
-		return nil
-	}
-	return fmt.Errorf("the plan contradicts itself, which is a mistake of this program; nothing may be done by it: %w", p.late)
-}
-
-func (p *planner) make(cat *versions.Catalogue) (*Plan, error) {
-	if err := p.refuse(cat); err != nil {
+	if err := p.make(cat); err != nil {
 		return nil, err
 	}
+	return p.ordered(), nil
+}
+
+func (p *planner) make(cat *versions.Catalogue) error {
+	if err := p.refuse(cat); err != nil {
+		return err
+	}
 	if p.o.Restores != nil {
-		return p.restore()
+		p.restore()
+		return nil
 	}
 	if next := p.movedNext(); len(next) > 0 {
 		for _, m := range next {
 			as, err := p.asRun(m, cat)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			p.repair(as)
 		}
-		return &p.plan, nil
+		return nil
 	}
 	if p.namesFirst() || p.wakesLeaving() {
-		return &p.plan, nil
+		return nil
 	}
 	if err := p.forNow(cat); err != nil {
-		return nil, err
+		return err
 	}
 	owed := p.owed()
 	p.raise(owed)
@@ -516,7 +506,7 @@ func (p *planner) make(cat *versions.Catalogue) (*Plan, error) {
 		}
 	}
 	if err := p.drains(); err != nil {
-		return nil, err
+		return err
 	}
 	p.entrust()
 	if p.o.Held {
@@ -530,7 +520,7 @@ func (p *planner) make(cat *versions.Catalogue) (*Plan, error) {
 		v := Last(all)
 		p.add(v.Kind, "", v.Text, v.Why, v)
 	}
-	return &p.plan, nil
+	return nil
 }
 
 // entrust plans that keepers of backups are left with what belongs beside a snapshot, as it will
@@ -917,17 +907,29 @@ func (p *planner) raise(owed map[string][]string) {
 		if n.Cordoned && !p.outdated(m) {
 			p.add(Uncordon, m.Name, "let pods onto it again", "an earlier run cordoned it and was interrupted", Step{Needs: []string{id(Ready, m.Name)}})
 		}
-		if (p.o.Resting[m.Name] || p.ids[id(Rest, m.Name)] || p.enters(m)) && !p.ids[id(Return, m.Name)] {
-			text, why := "put it back into the balancer", "it serves again"
-			switch {
-			case p.enters(m):
-				text, why = "let requests come to it from the balancer", "it is new, and serves now"
-			case p.o.Resting[m.Name]:
-				why = "an earlier run took it out and was interrupted"
-			}
-			p.add(Return, m.Name, text, why, Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.fronts()...)})
+		p.letIn(m)
+	}
+	for _, m := range control {
+		if !m.IsNode() && !p.outdated(m) && !p.asleep(m) {
+			p.letIn(m)
 		}
 	}
+}
+
+// letIn plans that the balancer sends requests to a machine that serves: one that is new, or that
+// was taken out.
+func (p *planner) letIn(m topology.Machine) {
+	if !p.o.Resting[m.Name] && !p.ids[id(Rest, m.Name)] && !p.enters(m) || p.ids[id(Return, m.Name)] {
+		return
+	}
+	text, why := "put it back into the balancer", "it serves again"
+	switch {
+	case p.enters(m):
+		text, why = "let requests come to it from the balancer", "it is new, and serves now"
+	case p.o.Resting[m.Name]:
+		why = "an earlier run took it out and was interrupted"
+	}
+	p.add(Return, m.Name, text, why, Step{Needs: append([]string{id(Ready, m.Name), id(Control, m.Name), id(Uncordon, m.Name)}, p.fronts()...)})
 }
 
 // startsControl says what starts on a control-plane machine.

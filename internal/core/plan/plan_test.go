@@ -637,3 +637,32 @@ func TestMemberJoins(t *testing.T) {
 		}
 	}
 }
+
+// What an earlier run took out of the balancer comes back, and what is new enters it when it
+// serves, whether control-plane machines are nodes or not.
+func TestBackIntoTheBalancer(t *testing.T) {
+	for _, nodes := range []bool{true, false} {
+		c := declared(t, fmt.Sprintf("endpoint: {name: api.tidewatch.test, balancer: {size: small}}\ncontrol: {count: 3, size: medium, nodes: %v}\npools: [{name: gauges, count: 2, size: small}]\n", nodes))
+		for what, change := range map[string]func(*plan.Observed){
+			"taken out": func(o *plan.Observed) { o.Resting["tidewatch-control-2"] = true },
+			"new": func(o *plan.Observed) {
+				o.Machines["tidewatch-control-2"] = plan.MachineSeen{}
+				delete(o.Members, "tidewatch-control-2")
+				delete(o.Nodes, "tidewatch-control-2")
+				seen(*o, "tidewatch-balancer-1", func(s *plan.MachineSeen) { s.Differs, s.Restarts = []string{"/etc/haproxy/haproxy.cfg"}, nil })
+			},
+		} {
+			o := living(c, "v1.37.2")
+			change(&o)
+			p, err := plan.Make(c, o, versions.Shipped())
+			if err != nil {
+				t.Fatal(err)
+			}
+			back := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.ID == "return/tidewatch-control-2" })
+			starts := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.ID == "control/tidewatch-control-2" })
+			if back < 0 || what == "new" && (starts < 0 || starts > back) {
+				t.Errorf("nodes %v, %s: it does not come back: %v", nodes, what, p.Steps)
+			}
+		}
+	}
+}

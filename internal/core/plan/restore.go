@@ -24,7 +24,7 @@ type Restores struct {
 //
 // Cut off at any moment before the founding is over, all of it is done again: nothing has been
 // written to the new datastore then, since no API server serves from it.
-func (p *planner) restore() (*Plan, error) {
+func (p *planner) restore() {
 	r := p.o.Restores
 	p.plan.More = true
 	if r.Loses != "" {
@@ -41,7 +41,7 @@ func (p *planner) restore() (*Plan, error) {
 		}
 	}
 	if asleep {
-		return &p.plan, nil
+		return
 	}
 	// Everything is fetched before anything stops.
 	var fetched []string
@@ -72,7 +72,6 @@ func (p *planner) restore() (*Plan, error) {
 	for _, m := range p.c.With(versions.API) {
 		p.add(Control, m.Name, startsControl(m), "the datastore is restored", Step{Needs: []string{string(Found), id(Write, m.Name)}})
 	}
-	return &p.plan, nil
 }
 
 // halts stop what serves from the old datastore, once what comes after it was fetched: API
