@@ -19,9 +19,9 @@ func (p *planner) ordered() *Plan {
 		for _, want := range p.wants[s.ID] {
 			if j, there := at[want]; there && j > i && !p.after(want, s.ID, at) {
 				s.Needs, late = append(slices.Clip(s.Needs), want), true
+				slices.Sort(s.Needs)
 			}
 		}
-		slices.Sort(s.Needs)
 	}
 	if late {
 		p.plan.Steps = sorted(p.plan.Steps)
