@@ -109,13 +109,9 @@ func isTrust(err error) bool {
 
 // shakeHands connects to a member, and waits for its first word, as who is let in gets.
 func (c *Client) shakeHands(ctx context.Context, endpoint string) error {
-	u, err := url.Parse(endpoint)
-	if err != nil {
-		return fmt.Errorf("endpoint %q: %w", endpoint, err)
-	}
 	ctx, cancel := context.WithTimeout(ctx, reachTimeout)
 	defer cancel()
-	conn, err := c.dialer()(ctx, "tcp", u.Host)
+	conn, u, err := c.reach(ctx, endpoint)
 	if err != nil {
 		return err
 	}
@@ -137,11 +133,18 @@ func (c *Client) shakeHands(ctx context.Context, endpoint string) error {
 	return err
 }
 
-func (c *Client) dialer() Dial {
-	if c.dial != nil {
-		return c.dial
+// reach connects to where a member listens.
+func (c *Client) reach(ctx context.Context, endpoint string) (net.Conn, *url.URL, error) {
+	u, err := url.Parse(endpoint)
+	if err != nil {
+		return nil, nil, fmt.Errorf("endpoint %q: %w", endpoint, err)
 	}
-	return (&net.Dialer{}).DialContext
+	dial := c.dial
+	if dial == nil {
+		dial = (&net.Dialer{}).DialContext
+	}
+	conn, err := dial(ctx, "tcp", u.Host)
+	return conn, u, err
 }
 
 // healthTimeout is how long a member may take to answer. A commit waits for a
@@ -154,13 +157,9 @@ const reachTimeout = 2 * time.Second
 // Health asks the member at an endpoint whether it can commit. One at which
 // nobody listens is found out at once: etcd's client would go on trying.
 func (c *Client) Health(ctx context.Context, endpoint string) error {
-	u, err := url.Parse(endpoint)
-	if err != nil {
-		return fmt.Errorf("endpoint %q: %w", endpoint, err)
-	}
 	reach, reached := context.WithTimeout(ctx, reachTimeout)
 	defer reached()
-	conn, err := c.dialer()(reach, "tcp", u.Host)
+	conn, _, err := c.reach(reach, endpoint)
 	if err != nil {
 		return err
 	}
