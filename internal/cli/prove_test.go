@@ -95,7 +95,7 @@ func TestProve(t *testing.T) {
 		l, err := k.CoreV1().Pods("kube-system").List(t.Context(), metav1.ListOptions{LabelSelector: "app.kubernetes.io/name=cluster-dns"})
 		return err == nil && len(l.Items) == 0, ""
 	})
-	p = w.proves(3, "--patience", "3s")
+	p = w.proves(3, "--patience", "15s")
 	for n, s := range p.states("name") {
 		if s != "fails" {
 			t.Errorf("%s finds names without a DNS: %s", n, s)
@@ -129,7 +129,7 @@ func TestProve(t *testing.T) {
 
 	// A dead worker is a node without answers, and the others have theirs.
 	w.ok("site", "power", "tidewatch-gauges-1", "cut")
-	p = w.proves(3, "--patience", "3s")
+	p = w.proves(3, "--patience", "15s")
 	for _, q := range []string{"runs", "port"} {
 		for n, s := range p.states(q) {
 			if good := s == "holds"; good == (n == "tidewatch-gauges-1") {
