@@ -78,6 +78,11 @@ func TestBadDeclarations(t *testing.T) {
 		w.fails(2, []string{"2 declarations", "lampwright", "--file"}, "plan")
 		w.ok("check", "--file", "lampwright.verbund.yaml")
 	})
+	t.Run("wide", func(t *testing.T) {
+		w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
+		w.ok("draft", "tidewatch", "--shape", "wide")
+		w.fails(0, []string{"0 errors, 1 warning"}, "check")
+	})
 	t.Run("no site file", func(t *testing.T) {
 		w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
 		w.ok("draft", "tidewatch")
@@ -96,7 +101,7 @@ func TestBadDeclarations(t *testing.T) {
 func TestWrongUse(t *testing.T) {
 	t.Parallel()
 	w := &world{TB: t, dir: t.TempDir(), keys: t.TempDir()}
-	for _, args := range [][]string{{"draft"}, {"draft", "Not-A-Name"}, {"draft", "x", "--shape", "round"}, {"draft", "x", "--pools", "one,two,three"}, {"draft", "x", "--pools", "One,two"}, {"status", "now"}, {"plan", "--no-such"}, {"check", "missing.yaml"}, {"plan", "-o", "xml"}} {
+	for _, args := range [][]string{{"draft"}, {"draft", "Not-A-Name"}, {"draft", "x", "--shape", "round"}, {"draft", "x", "--shape", "wide", "--listed", "y"}, {"draft", "x", "--pools", "one,two,three"}, {"draft", "x", "--pools", "One,two"}, {"status", "now"}, {"plan", "--no-such"}, {"check", "missing.yaml"}, {"plan", "-o", "xml"}} {
 		if _, e, code := w.run(args...); code != 2 || !strings.Contains(e, "error:") {
 			t.Errorf("verbund %v: exit code %d, wanted 2: %s", args, code, e)
 		}

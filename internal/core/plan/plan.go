@@ -470,6 +470,7 @@ func Make(c *topology.Cluster, o Observed, cat *versions.Catalogue) (*Plan, erro
 	return p.ordered(), nil
 }
 
+// make puts all steps into the plan, those that need others as a rule behind them.
 func (p *planner) make(cat *versions.Catalogue) error {
 	if err := p.refuse(cat); err != nil {
 		return err
