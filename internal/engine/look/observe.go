@@ -85,7 +85,7 @@ func locate(ctx context.Context, s *session.Session, aim plan.Aim) (*View, map[s
 			}
 		}
 	}
-	c, err := s.TopologyAt(aim, leases, taken, zones)
+	c, err := s.TopologyAt(aim, st, leases, taken, zones)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"verbund/internal/core/declare"
+	"verbund/internal/core/memory"
 	"verbund/internal/core/plan"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
@@ -66,13 +67,17 @@ func (s *Session) TopologyAs(aim plan.Aim) (*topology.Cluster, error) {
 	s.mu.Lock()
 	zones := s.zones
 	s.mu.Unlock()
-	return s.build(aim, nil, nil, zones)
+	st, err := s.Store.Read()
+	if err != nil {
+		return nil, err
+	}
+	return s.build(aim, st, nil, nil, zones)
 }
 
-// TopologyAt is the same with addresses that the site has leased since, and without
+// TopologyAt is the same from what was read, with addresses that the site has leased since, and without
 // those that others have there; zones say where its machines are. What is nil is as it was
 // told before.
-func (s *Session) TopologyAt(aim plan.Aim, leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
+func (s *Session) TopologyAt(aim plan.Aim, st *memory.State, leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
 	s.mu.Lock()
 	if leases != nil {
 		s.leases = leases
@@ -82,15 +87,11 @@ func (s *Session) TopologyAt(aim plan.Aim, leases map[string]netip.Addr, taken [
 	}
 	leases, zones = s.leases, s.zones
 	s.mu.Unlock()
-	return s.build(aim, leases, taken, zones)
+	return s.build(aim, st, leases, taken, zones)
 }
 
-func (s *Session) build(aim plan.Aim, leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
-	st, err := s.Store.Read()
-	if err != nil {
-		return nil, err
-	}
-	mem := topology.Memory{Addresses: map[string]netip.Addr{}, Members: st.Members, Peers: st.Peers, Founders: st.Founders, Counts: st.Counts, Numbers: st.Numbers,
+func (s *Session) build(aim plan.Aim, st *memory.State, leases map[string]netip.Addr, taken []netip.Addr, zones map[string]string) (*topology.Cluster, error) {
+	mem := topology.Memory{Addresses: map[string]netip.Addr{}, Members: st.Members, Peers: st.Peers, Founders: st.Founders, Counts: maps.Clone(st.Counts), Numbers: st.Numbers,
 		Restoring: s.Restores != nil || st.Restoring != nil && !st.Restoring.Founded, Taken: taken, Zones: zones}
 	for n, m := range st.Machines {
 		mem.Addresses[n] = m.Address
