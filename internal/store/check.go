@@ -10,6 +10,84 @@ import (
 	"verbund/internal/core/trust"
 )
 
+// Check walks the whole store from outside: its file, its pages, every entry, and then
+// whether what it holds fits together. It returns what is not as it was written, or does
+// not fit, and nil when all is well.
+func (s *Store) Check() []error {
+	var out []error
+	note := func(err error) {
+		var d *Damage
+		if errors.As(err, &d) {
+			err = d.Err
+		}
+		out = append(out, err)
+	}
+	var p *Protection
+	sealed := map[string][]byte{}
+	err := s.base.view(func(t *tx) error {
+		var err error
+		if p, err = protectionOf(t); err != nil {
+			note(err)
+		}
+		for _, name := range tables {
+			b := t.table(name)
+			whole := true
+			err := b.b.ForEach(func(k, v []byte) error {
+				if name == tableMeta && string(k) == keyFormat {
+					return nil
+				}
+				plain, err := b.open(k, v)
+				if err != nil {
+					whole = false
+					note(err)
+				} else if name == tableSecrets {
+					sealed[string(k)] = append([]byte{}, plain...)
+				}
+				return nil
+			})
+			if err != nil {
+				note(err)
+			} else if whole {
+				if err := b.each(func(string, []byte) error { return nil }); err != nil {
+					note(err)
+				}
+			}
+		}
+		if len(out) > 0 {
+			return nil
+		}
+		// The library walks its pages beside us, where what it cannot follow would end the
+		// program: only when all that it leads to could be read.
+		if t.pages != nil {
+			for err := range t.pages() {
+				note(fmt.Errorf("its pages: %w", err))
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		note(err)
+	}
+	if len(out) > 0 {
+		return out
+	}
+	if p != nil {
+		key, err := s.unlock(p)
+		if err != nil {
+			return s.agree() // that it is closed is said elsewhere
+		}
+		for id, v := range sealed {
+			if _, err := open(key, id, v); err != nil {
+				note(err)
+			}
+		}
+	}
+	if len(out) > 0 {
+		return out
+	}
+	return s.agree()
+}
+
 // agree looks whether what the store holds fits together: what was written in one
 // transaction is there as a whole, and nothing speaks of what there cannot be. It returns
 // what does not.

@@ -72,17 +72,17 @@ func TestDamageIsNoticed(t *testing.T) {
 	if bad := s.Check(); len(bad) > 0 {
 		t.Fatalf("a store that nobody touched: %v", bad)
 	}
-	whole, err := os.ReadFile(s.file())
+	whole, err := os.ReadFile(s.Where())
 	if err != nil {
 		t.Fatal(err)
 	}
 	noticed := 0
 	try := func(what string, b []byte) {
 		t.Helper()
-		if err := os.WriteFile(s.file(), b, 0o600); err != nil {
+		if err := os.WriteFile(s.Where(), b, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		again := &Store{Path: s.Path, keeper: k}
+		again := &Store{Path: s.Path, base: &inFolder{dir: s.Path}, keeper: k}
 		got, err := everything(again)
 		var d *Damage
 		var c *Closed
@@ -124,7 +124,7 @@ func TestDamageIsNoticed(t *testing.T) {
 	}() {
 		whole[i+4] ^= 1
 	}
-	if err := os.WriteFile(s.file(), whole, 0o600); err != nil {
+	if err := os.WriteFile(s.Where(), whole, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Read(); err == nil || !strings.Contains(err.Error(), "what holds of the whole cluster facts") {

@@ -13,8 +13,9 @@ func FuzzJournal(f *testing.F) {
 	f.Add([]byte("\n\n\x00\n"))
 	f.Add([]byte("null\n[]\n\"x\"\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		s := &Store{Path: t.TempDir()}
-		if err := os.WriteFile(s.JournalFile(), b, 0o600); err != nil {
+		dir := t.TempDir()
+		s := &Store{Path: dir, base: &inFolder{dir: dir}}
+		if err := os.WriteFile(s.base.(*inFolder).journalFile(), b, 0o600); err != nil {
 			t.Fatal(err)
 		}
 		lines := bytes.Count(b, []byte("\n"))

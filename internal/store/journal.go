@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"verbund/internal/core/rollout"
+	"verbund/internal/whole"
 )
 
 // The kinds of journal entries.
@@ -72,20 +73,43 @@ const mostJournal = 8 << 20
 // Journals are the names of the files of a journal: the earlier one, and that which is written.
 var Journals = [2]string{"journal-earlier.jsonl", "journal.jsonl"}
 
-// JournalFile is the path of the one that is written.
-func (s *Store) JournalFile() string { return filepath.Join(s.Path, Journals[1]) }
-
 // Journal opens the journal for appending.
-func (s *Store) Journal() (Journal, error) {
-	f, err := os.OpenFile(s.JournalFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
+func (s *Store) Journal() (Journal, error) { return s.base.journal() }
+
+// Entries reads the journal, with the earlier one. Lines that cannot be read, as one that was
+// cut off by a crash, are left out and counted. What was read before is not read again.
+func (s *Store) Entries() (entries []Entry, unreadable int, err error) { return s.base.entries() }
+
+// JournalFiles are the lines of the journal, by the names of the files in which they lie where
+// they lie in files.
+func (s *Store) JournalFiles() (map[string][]byte, error) { return s.base.journals() }
+
+// journalFile is the path of the one that is written.
+func (d *inFolder) journalFile() string { return filepath.Join(d.dir, Journals[1]) }
+
+func (d *inFolder) journals() (map[string][]byte, error) {
+	out := map[string][]byte{}
+	for _, name := range Journals {
+		b, err := whole.Read(filepath.Join(d.dir, name))
+		if err == nil {
+			out[name] = b
+		} else if !errors.Is(err, os.ErrNotExist) {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (d *inFolder) journal() (Journal, error) {
+	f, err := os.OpenFile(d.journalFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
 	i, err := f.Stat()
 	if err == nil && i.Size() > mostJournal {
-		if err = s.setAside(f, i); err == nil {
+		if err = d.setAside(f, i); err == nil {
 			f.Close()
-			return s.Journal()
+			return d.journal()
 		}
 	}
 	if err == nil {
@@ -98,14 +122,14 @@ func (s *Store) Journal() (Journal, error) {
 }
 
 // setAside makes a journal the earlier one, once: whoever has it open writes on into it.
-func (s *Store) setAside(f *os.File, i os.FileInfo) error {
+func (d *inFolder) setAside(f *os.File, i os.FileInfo) error {
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
 		return err
 	}
-	if now, err := os.Stat(s.JournalFile()); err != nil || !os.SameFile(i, now) {
+	if now, err := os.Stat(d.journalFile()); err != nil || !os.SameFile(i, now) {
 		return nil // somebody else was first
 	}
-	return os.Rename(s.JournalFile(), filepath.Join(s.Path, Journals[0]))
+	return os.Rename(d.journalFile(), filepath.Join(d.dir, Journals[0]))
 }
 
 // endLine ends a line that a crash has cut off, so that the next one is not lost with it.
@@ -137,13 +161,11 @@ func (j *journal) Append(e Entry) error {
 // Close closes the journal.
 func (j *journal) Close() error { return j.f.Close() }
 
-// Entries reads the journal, with the earlier one. Lines that cannot be read, as one that was
-// cut off by a crash, are left out and counted. What was read before is not read again.
-func (s *Store) Entries() (entries []Entry, unreadable int, err error) {
-	s.reading.Lock()
-	defer s.reading.Unlock()
+func (d *inFolder) entries() (entries []Entry, unreadable int, err error) {
+	d.reading.Lock()
+	defer d.reading.Unlock()
 	for i, name := range Journals {
-		es, n, err := s.read[i].goOn(filepath.Join(s.Path, name))
+		es, n, err := d.read[i].goOn(filepath.Join(d.dir, name))
 		entries, unreadable = append(entries, es...), unreadable+n
 		if err != nil {
 			return entries, unreadable, fmt.Errorf("journal: %w", err)

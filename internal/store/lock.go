@@ -29,19 +29,32 @@ func (l *Locked) Error() string {
 }
 
 // Lock takes the cluster's lock. The kernel frees it when the holder dies.
-func (s *Store) Lock(command string) (release func(), err error) { return s.lock("lock", command) }
+func (s *Store) Lock(command string) (release func(), err error) { return s.held(lockCluster, command) }
 
 // Practise takes the lock of those who disturb the cluster on purpose. It is one of its own:
 // what they disturb is put right by runs, which take the cluster's lock meanwhile.
 func (s *Store) Practise(command string) (release func(), err error) {
-	return s.lock("drill.lock", command)
+	return s.held(lockDrill, command)
 }
 
-func (s *Store) lock(file, command string) (release func(), err error) {
+// The locks of a cluster.
+const (
+	lockCluster = "lock"
+	lockDrill   = "drill.lock"
+)
+
+func (s *Store) held(lock, command string) (release func(), err error) {
 	if err := s.folder(); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(filepath.Join(s.Path, file), os.O_RDWR|os.O_CREATE, 0o600)
+	return s.base.lock(lock, command)
+}
+
+// Holds says who holds the lock; nil when nobody does.
+func (s *Store) Holds() (*Holder, error) { return s.base.holds() }
+
+func (d *inFolder) lock(file, command string) (release func(), err error) {
+	f, err := os.OpenFile(filepath.Join(d.dir, file), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("lock: %w", err)
 	}
@@ -82,9 +95,8 @@ func flock(f *os.File, how int) error {
 	}
 }
 
-// Holds says who holds the lock; nil when nobody does.
-func (s *Store) Holds() (*Holder, error) {
-	f, err := os.Open(filepath.Join(s.Path, "lock"))
+func (d *inFolder) holds() (*Holder, error) {
+	f, err := os.Open(filepath.Join(d.dir, lockCluster))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
 	}

@@ -14,7 +14,6 @@ import (
 	"verbund/internal/whole"
 
 	"filippo.io/age"
-	"go.etcd.io/bbolt"
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
@@ -84,13 +83,22 @@ func protectionOf(t *tx) (*Protection, error) {
 	return p, nil
 }
 
+// protect says in tables how they are closed.
+func (t *tx) protect(p Protection) error {
+	how, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return t.table(tableMeta).put(keyProtection, how)
+}
+
 // idForm is how the ID of a store looks: the cluster's name and a random number.
 var idForm = regexp.MustCompile(`^[a-z0-9-]{1,64}$`)
 
 // Protection says how the store's secrets are encrypted; nil when there is no store.
 func (s *Store) Protection() (*Protection, error) {
 	var p *Protection
-	err := s.view(func(t *tx) (err error) {
+	err := s.base.view(func(t *tx) (err error) {
 		p, err = protectionOf(t)
 		return err
 	})
@@ -225,38 +233,14 @@ func (s *Store) Protect(np Protection, by Keeper) error {
 	return nil
 }
 
-// rewrite writes the whole store into a new file, in which nothing of the old pages is, and
-// overwrites the old one. It was closed as was says, and old opens its secrets. Closed
-// otherwise by now, it stays as it is: old would open nothing of it.
+// rewrite closes the whole store anew, as p says. It was closed as was says, and old opens its
+// secrets. Closed otherwise by now, it stays as it is: old would open nothing of it.
 func (s *Store) rewrite(was *Protection, old []byte, p Protection) error {
 	key, err := s.newKey(&p)
 	if err != nil {
 		return err
 	}
-	db, err := s.open(true) // holds the lock of the old file until the end
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	// A name of its own: whoever opens the new store meanwhile may be doing the same.
-	f, err := os.CreateTemp(s.Path, "store.db.*.new")
-	if err != nil {
-		return err
-	}
-	fresh := f.Name()
-	defer os.Remove(fresh)
-	if err := f.Close(); err != nil {
-		return err
-	}
-	out, err := bbolt.Open(fresh, 0o600, nil)
-	if err != nil {
-		return err
-	}
-	err = db.View(func(bt *bbolt.Tx) error {
-		from, err := s.begin(bt)
-		if err != nil {
-			return err
-		}
+	err = s.base.anew(func(from, to *tx) error {
 		now, err := protectionOf(from)
 		if err != nil {
 			return err
@@ -264,55 +248,23 @@ func (s *Store) rewrite(was *Protection, old []byte, p Protection) error {
 		if !bytes.Equal(now.Wrapped, was.Wrapped) {
 			return errClosedAnew
 		}
-		return out.Update(func(bt *bbolt.Tx) error {
-			to := &tx{bt, s.file()}
-			if err := furnish(to, p); err != nil {
-				return err
+		err = renew(from, to, func(table, k string, v []byte) ([]byte, error) {
+			if table != tableSecrets {
+				return v, nil
 			}
-			return renew(from, to, func(table, k string, v []byte) ([]byte, error) {
-				switch {
-				case table == tableMeta && k == keyProtection:
-					return json.Marshal(p)
-				case table != tableSecrets:
-					return v, nil
-				}
-				v, err := open(old, k, v)
-				if err != nil {
-					return nil, &Damage{s.file(), err}
-				}
-				return seal(key, k, v)
-			})
+			v, err := open(old, k, v)
+			if err != nil {
+				return nil, &Damage{from.path, err}
+			}
+			return seal(key, k, v)
 		})
+		return errors.Join(err, to.protect(p))
 	})
-	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
+	if err != nil {
 		return fmt.Errorf("encrypting the store: %w", err)
 	}
-	before, err := os.OpenFile(s.file(), os.O_WRONLY, 0)
-	if err != nil {
-		return err
-	}
-	defer before.Close()
-	if err := whole.Replace(fresh, s.file()); err != nil {
-		return err
-	}
 	s.opened(key, p)
-	// The old pages hold the secrets as they were: nothing points to them any
-	// more, and nobody should find them on the disk.
-	return overwrite(before)
-}
-
-func overwrite(f *os.File) error {
-	i, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	zero := make([]byte, 64<<10)
-	for at := int64(0); at < i.Size(); at += int64(len(zero)) {
-		if _, err := f.WriteAt(zero[:min(int64(len(zero)), i.Size()-at)], at); err != nil {
-			return err
-		}
-	}
-	return f.Sync()
+	return nil
 }
 
 // aside is the file that holds, closed like the store, what opens the backups
@@ -333,8 +285,7 @@ func (s *Store) closeAside(plain []byte) error {
 	if err != nil {
 		return err
 	}
-	name := filepath.Join(s.backupDir(), aside)
-	return whole.Write(name, b, 0o600)
+	return s.base.keepOpener(b)
 }
 
 // openedAside reads what opens the backups; nil when there is nothing.
@@ -347,11 +298,8 @@ func (s *Store) openedAside() ([]byte, error) {
 }
 
 func (s *Store) openAside(p *Protection) ([]byte, error) {
-	b, err := whole.Read(filepath.Join(s.backupDir(), aside))
-	if errors.Is(err, os.ErrNotExist) || p == nil {
-		return nil, nil
-	}
-	if err != nil {
+	b, err := s.base.opener()
+	if b == nil || err != nil || p == nil {
 		return nil, err
 	}
 	ids, err := s.keeper.Identities(*p)
@@ -390,12 +338,25 @@ func (s *Store) Pack() (*Packed, error) {
 	if out.Opener, err = s.openAside(p); err != nil {
 		return nil, err
 	}
-	var b bytes.Buffer
-	if err := s.view(func(t *tx) error { _, err := t.WriteTo(&b); return err }); err != nil {
+	out.Database, err = s.database()
+	return out, err
+}
+
+// database is all that is remembered, as a database of one file.
+func (s *Store) database() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "store-*")
+	if err != nil {
 		return nil, err
 	}
-	out.Database = b.Bytes()
-	return out, nil
+	defer os.RemoveAll(dir)
+	d := &inFolder{dir: dir}
+	if err := s.base.view(func(from *tx) error {
+		_, err := d.found(func(to *tx) error { return renew(from, to, nil) })
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	return whole.Read(d.file())
 }
 
 // Unpack writes a packed store where there is none, and closes it as new stores
@@ -407,7 +368,8 @@ func (s *Store) Unpack(p *Packed) error {
 	if err := os.MkdirAll(s.Path, 0o700); err != nil {
 		return err
 	}
-	if err := whole.Write(s.file(), p.Database, 0o600); err != nil {
+	file := (&inFolder{dir: s.Path}).file()
+	if err := whole.Write(file, p.Database, 0o600); err != nil {
 		return err
 	}
 	err := func() error {
@@ -430,7 +392,7 @@ func (s *Store) Unpack(p *Packed) error {
 		return s.closeAside(p.Opener)
 	}()
 	if err != nil {
-		return errors.Join(err, os.Remove(s.file()))
+		return errors.Join(err, os.Remove(file))
 	}
 	return s.Make()
 }

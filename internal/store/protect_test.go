@@ -66,7 +66,7 @@ func TestProtection(t *testing.T) {
 	if got, err := secret(folder, &Keys{Dir: keys.Dir}); err != nil || got != canary {
 		t.Errorf("with the key file: %q, %v", got, err)
 	}
-	before, _ := os.ReadFile(s.file())
+	before, _ := os.ReadFile(s.Where())
 	refused := func(k *Keys, want string) {
 		t.Helper()
 		var c *Closed
@@ -76,7 +76,7 @@ func TestProtection(t *testing.T) {
 		if err := At(folder, "tidewatch", k).SaveTrust(&Trust{Keys: map[string]Secret{"cluster-authority": Secret("other")}}); !errors.As(err, &c) {
 			t.Errorf("something was saved: %v", err)
 		}
-		if after, _ := os.ReadFile(s.file()); !bytes.Equal(before, after) {
+		if after, _ := os.ReadFile(s.Where()); !bytes.Equal(before, after) {
 			t.Error("the store was changed")
 		}
 	}
@@ -92,7 +92,7 @@ func TestProtection(t *testing.T) {
 	if err := s.Protect(by.ByPassphrase("tidewatch", "ebb and flow and ebb"), by); err != nil {
 		t.Fatal(err)
 	}
-	before, _ = os.ReadFile(s.file())
+	before, _ = os.ReadFile(s.Where())
 	if left, _ := filepath.Glob(keys.Dir + "/*.key"); len(left) != 0 {
 		t.Errorf("the old key file is left: %v", left)
 	}
@@ -222,7 +222,7 @@ func TestIDLeadsNowhere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.update(func(t *tx) error { return t.table(tableMeta).put(keyProtection, meta) }); err != nil {
+	if err := s.base.update(func(t *tx) error { return t.table(tableMeta).put(keyProtection, meta) }); err != nil {
 		t.Fatal(err)
 	}
 	if p, err := s.Protection(); err == nil || !strings.Contains(err.Error(), `its ID is "../victim"`) {
@@ -334,14 +334,14 @@ func TestRemoveUnseen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	aside := s.file() + ".aside"
-	if err := errors.Join(os.Rename(s.file(), aside), os.Mkdir(s.file(), 0o700)); err != nil {
+	aside := s.Where() + ".aside"
+	if err := errors.Join(os.Rename(s.Where(), aside), os.Mkdir(s.Where(), 0o700)); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Remove(); err == nil {
 		t.Error("it is removed")
 	}
-	if err := errors.Join(os.Remove(s.file()), os.Rename(aside, s.file())); err != nil {
+	if err := errors.Join(os.Remove(s.Where()), os.Rename(aside, s.Where())); err != nil {
 		t.Fatal(err)
 	}
 	keys, _ := filepath.Glob(filepath.Join(dir, "*.key"))

@@ -4,27 +4,24 @@ import (
 	"bytes"
 	"errors"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
 	"verbund/internal/core/memory"
 )
 
-// seen is what was read last, of which file, after which transaction: as long as that is the
-// last one, and nobody has written to the file otherwise, it need not be read again.
+// seen is what was read last: as long as it is of that version, it need not be read again.
 type seen struct {
-	file os.FileInfo
-	tx   int
-	st   *memory.State
-	es   memory.Entries
+	version string
+	st      *memory.State
+	es      memory.Entries
 }
 
 // Read reads all that is remembered, as it is at one moment; of a memory that does not exist,
 // nothing.
 func (s *Store) Read() (*memory.State, error) {
 	st := memory.New()
-	err := s.view(func(t *tx) error {
+	err := s.base.view(func(t *tx) error {
 		is, err := s.see(t)
 		if err == nil {
 			st = is.st.Clone()
@@ -58,17 +55,11 @@ var errUnchanged = errors.New("nothing has changed")
 
 // see is what is remembered by a transaction.
 func (s *Store) see(t *tx) (*seen, error) {
-	is := &seen{tx: t.ID()}
-	if t.Writable() {
-		is.tx-- // its own is the next
-	}
-	var err error
-	if is.file, err = os.Stat(s.file()); err != nil {
-		return nil, err
-	}
-	if was := s.last.Load(); was != nil && was.tx == is.tx && os.SameFile(was.file, is.file) && was.file.ModTime().Equal(is.file.ModTime()) {
+	if was := s.last.Load(); was != nil && was.version == t.version && t.version != "" {
 		return was, nil
 	}
+	is := &seen{version: t.version}
+	var err error
 	if is.st, is.es, err = t.state(); err != nil {
 		return nil, err
 	}
@@ -123,14 +114,13 @@ func (s *Store) change(t *tx, f func(*memory.State) error) (changed bool, err er
 		}
 	}
 	// What others are told is made from what was written, not from what f may still hold.
-	is := &seen{tx: t.ID(), st: was.st.Clone(), es: es}
+	is := &seen{st: was.st.Clone(), es: es}
 	if err := is.st.Take(changes); err != nil {
 		return false, err
 	}
-	t.OnCommit(func() {
-		if is.file, err = os.Stat(s.file()); err == nil {
-			s.last.Store(is)
-		}
+	t.onCommit(func(version string) {
+		is.version = version
+		s.last.Store(is)
 	})
 	return len(changes) > 0, nil
 }

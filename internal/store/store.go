@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"maps"
@@ -35,7 +36,8 @@ func (Secret) MarshalJSON() ([]byte, error) { return nil, errors.New("a secret i
 
 // Store is the memory of one cluster.
 type Store struct {
-	Path   string
+	Path   string // folder of what is on this computer: backups, and who practises
+	base   base
 	keeper Keeper
 	mu     sync.Mutex
 	key    []byte // of the secrets, once it was opened
@@ -43,9 +45,6 @@ type Store struct {
 
 	changing sync.Mutex
 	last     atomic.Pointer[seen]
-
-	reading sync.Mutex
-	read    [2]readSoFar // of the earlier journal, and of this one
 }
 
 // The tables beside those of what is remembered.
@@ -83,6 +82,33 @@ func (s *Store) Make() error {
 	return err
 }
 
+// create makes it, closed as the keeper says.
+func (s *Store) create() (err error) {
+	if s.keeper == nil {
+		return errors.New("making the store: nobody says how it is to be closed")
+	}
+	id := make([]byte, 4)
+	rand.Read(id)
+	p, err := s.keeper.New(fmt.Sprintf("%x", id), filepath.Base(s.Path))
+	if err != nil {
+		return err
+	}
+	made := false
+	defer func() {
+		if !made {
+			err = errors.Join(err, s.keeper.Forget(p))
+		}
+	}()
+	key, err := s.newKey(&p)
+	if err != nil {
+		return err
+	}
+	if made, err = s.base.found(func(t *tx) error { return t.protect(p) }); made {
+		s.opened(key, p)
+	}
+	return err
+}
+
 // folder makes the store's folder, and says there what is not for version control.
 func (s *Store) folder() error {
 	if err := os.MkdirAll(s.Path, 0o700); err != nil {
@@ -98,19 +124,27 @@ func (s *Store) folder() error {
 
 // At is the memory of a cluster, which may not exist.
 func At(folder, cluster string, k Keeper) *Store {
-	return &Store{Path: filepath.Join(folder, Dir, cluster), keeper: k}
+	dir := filepath.Join(folder, Dir, cluster)
+	return &Store{Path: dir, base: &inFolder{dir: dir}, keeper: k}
 }
 
-// Exists says whether anything is remembered.
-func (s *Store) Exists() bool {
-	_, err := os.Stat(s.file())
-	return err == nil
-}
+// Folder is that of what is on this computer: backups, and who practises.
+func (s *Store) Folder() string { return s.Path }
 
-func (s *Store) file() string { return filepath.Join(s.Path, "store.db") }
+// Close hangs up.
+func (s *Store) Close() error { return s.base.close() }
+
+// Exists says whether anything is remembered, or may be.
+func (s *Store) Exists() bool { return s.base.exists() }
+
+// Where says where it lies, for a person.
+func (s *Store) Where() string { return s.base.where() }
+
+// backupsIn is the folder of the backups.
+const backupsIn = "backups"
 
 // backupDir is where backups of the datastore are kept.
-func (s *Store) backupDir() string { return filepath.Join(s.Path, "backups") }
+func (s *Store) backupDir() string { return filepath.Join(s.Path, backupsIn) }
 
 // Trust is everything signed or to sign with, by ID.
 type Trust struct {
@@ -137,7 +171,7 @@ func (s *Store) Trust() (*Trust, error) {
 func (s *Store) openTrust() (*Trust, *Protection, error) {
 	t := &Trust{Keys: map[string]Secret{}, Certs: map[string][]byte{}}
 	var p *Protection
-	err := s.view(func(tx *tx) error {
+	err := s.base.view(func(tx *tx) error {
 		var err error
 		if p, err = protectionOf(tx); err != nil {
 			return err
@@ -160,7 +194,7 @@ func (s *Store) openTrust() (*Trust, *Protection, error) {
 	}
 	for id, sealed := range t.Keys {
 		if t.Keys[id], err = open(key, id, sealed); err != nil {
-			return nil, p, &Damage{s.file(), err}
+			return nil, p, &Damage{s.base.where(), err}
 		}
 	}
 	return t, p, nil
@@ -196,13 +230,13 @@ func (s *Store) sealed(seals bool, f func(tx *tx, key []byte) error) error {
 				return err
 			}
 			if p == nil {
-				return fmt.Errorf("the store %s: %w", s.file(), os.ErrNotExist)
+				return fmt.Errorf("the store %s: %w", s.base.where(), os.ErrNotExist)
 			}
 			if key, err = s.unlock(p); err != nil {
 				return err
 			}
 		}
-		err := s.update(func(tx *tx) error {
+		err := s.base.update(func(tx *tx) error {
 			now, err := protectionOf(tx)
 			if err != nil {
 				return err
@@ -257,7 +291,7 @@ func (s *Store) Remove() error {
 	case err != nil:
 		return err
 	}
-	if err := errors.Join(ignoreMissing(os.Remove(s.file())), ignoreMissing(os.Remove(filepath.Join(s.Path, "lock"))), ignoreMissing(os.Remove(filepath.Join(s.Path, "drill.lock"))), ignoreMissing(os.Remove(filepath.Join(s.Path, "drill.json")))); err != nil {
+	if err := errors.Join(s.base.remove(), ignoreMissing(os.Remove(filepath.Join(s.Path, lockDrill))), ignoreMissing(os.Remove(filepath.Join(s.Path, "drill.json")))); err != nil {
 		return err
 	}
 	// What opens the backups stays with them.

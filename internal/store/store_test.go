@@ -170,13 +170,13 @@ func TestUpdatesAtOnce(t *testing.T) {
 func TestNothingChanged(t *testing.T) {
 	s := fresh(t)
 	change(t, s, func(st *memory.State) { st.Counts["gauges"] = 4 })
-	before, err := os.ReadFile(s.file())
+	before, err := os.ReadFile(s.Where())
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, f := range []func(*memory.State){func(*memory.State) {}, func(st *memory.State) { st.Counts["gauges"] = 4 }, (*memory.State).Over} {
 		change(t, s, f)
-		if after, err := os.ReadFile(s.file()); err != nil || !bytes.Equal(before, after) {
+		if after, err := os.ReadFile(s.Where()); err != nil || !bytes.Equal(before, after) {
 			t.Errorf("it was written to, %v", err)
 		}
 	}
@@ -274,7 +274,7 @@ func TestJournal(t *testing.T) {
 	if err := j.Close(); err != nil {
 		t.Fatal(err)
 	}
-	f, err := os.OpenFile(s.JournalFile(), os.O_APPEND|os.O_WRONLY, 0)
+	f, err := os.OpenFile(s.base.(*inFolder).journalFile(), os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -286,7 +286,7 @@ func TestJournal(t *testing.T) {
 	}
 	// What comes after it is not lost with it, nor after a line that nobody would write.
 	for i, junk := range []string{"", strings.Repeat("y", 5<<20) + "\n", "\n"} {
-		if f, err = os.OpenFile(s.JournalFile(), os.O_APPEND|os.O_WRONLY, 0); err != nil {
+		if f, err = os.OpenFile(s.base.(*inFolder).journalFile(), os.O_APPEND|os.O_WRONLY, 0); err != nil {
 			t.Fatal(err)
 		}
 		f.WriteString(junk)
@@ -318,7 +318,7 @@ func TestJournalSetAside(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	other := &Store{Path: s.Path, keeper: s.keeper}
+	other := &Store{Path: s.Path, base: &inFolder{dir: s.Path}, keeper: s.keeper}
 	same := func(want ...string) {
 		t.Helper()
 		for who, of := range map[string]*Store{"who writes": s, "who looks": other} {
@@ -341,10 +341,10 @@ func TestJournalSetAside(t *testing.T) {
 	same("first", "one   ", "two   ", "three ")
 	note("second")
 	same("first", "one   ", "two   ", "three ", "second")
-	read := other.read[1].at
+	read := other.base.(*inFolder).read[1].at
 	note("third")
 	same("first", "one   ", "two   ", "three ", "second", "third")
-	if now := other.read[1].at; read == 0 || now <= read {
+	if now := other.base.(*inFolder).read[1].at; read == 0 || now <= read {
 		t.Errorf("read to %d, then to %d", read, now)
 	}
 	for _, n := range []string{"four  ", "five  ", "six   "} {
@@ -360,7 +360,7 @@ func TestOtherFormat(t *testing.T) {
 		Format - 1: {string(formatText(Format - 1)), "use the older version"}, Format + 1: {fmt.Sprint(Format+1, " written otherwise"), "use the newer version"},
 	} {
 		s := fresh(t)
-		if err := s.update(func(t *tx) error { return t.Bucket([]byte(tableMeta)).Put([]byte(keyFormat), []byte(x.text)) }); err != nil {
+		if err := s.base.update(func(t *tx) error { return t.bucket(tableMeta).Put([]byte(keyFormat), []byte(x.text)) }); err != nil {
 			t.Fatal(err)
 		}
 		_, err := s.Read()
@@ -375,7 +375,7 @@ func TestOtherFormat(t *testing.T) {
 
 func TestDamage(t *testing.T) {
 	s := fresh(t)
-	if err := os.Truncate(s.file(), 5000); err != nil {
+	if err := os.Truncate(s.Where(), 5000); err != nil {
 		t.Fatal(err)
 	}
 	var d *Damage

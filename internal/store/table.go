@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 
-	"go.etcd.io/bbolt"
-
 	"verbund/internal/core/memory"
 )
 
@@ -21,7 +19,7 @@ const markBytes = 16
 type table struct {
 	path    string // of the store
 	name    string
-	b, sums *bbolt.Bucket
+	b, sums bucket
 }
 
 // mark is what an entry is checked by: its table, its key and its value.

@@ -44,11 +44,7 @@ func TeardownCmd(a *desk.App) *cobra.Command {
 // forget removes what is left here of a copy that is torn down: all of it can be had again from
 // the backup that it was raised from.
 func forget(a *desk.App, s *session.Session, path, pins string) error {
-	st, err := desk.OwnStore(s)
-	if err != nil {
-		return err
-	}
-	for _, f := range []string{st.Path, pins, path} {
+	for _, f := range []string{s.Store.Folder(), pins, path} {
 		if f == "" {
 			continue
 		}

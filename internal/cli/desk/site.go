@@ -32,16 +32,6 @@ func siteFolder(folder, name string) string {
 	return filepath.Join(folder, store.Dir, "sites", name)
 }
 
-// OwnStore is the memory of a cluster as one that lies in a file of this computer, which can
-// be packed, checked and protected.
-func OwnStore(s *session.Session) (*store.Store, error) {
-	st, ok := s.Store.(*store.Store)
-	if !ok {
-		return nil, &term.Exit{Code: term.ExitUsage, Err: fmt.Errorf("what is remembered of cluster %s does not lie in a file of this computer", s.Decl.Name)}
-	}
-	return st, nil
-}
-
 // SimulatedSite is the site of a cluster as one that the tool starts, ends and disturbs
 // itself.
 func SimulatedSite(s *session.Session) (*simulated.Client, error) {

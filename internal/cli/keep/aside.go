@@ -50,10 +50,6 @@ func aside(a *desk.App, s *session.Session, path, name, as string) error {
 		return err
 	}
 	defer c.Close()
-	st, err := desk.OwnStore(c)
-	if err != nil {
-		return err
-	}
 	o, err := s.Store.OpensBackups()
 	if err != nil {
 		return err
@@ -63,11 +59,11 @@ func aside(a *desk.App, s *session.Session, path, name, as string) error {
 		if err := whole.Write(file, text, 0o644); err != nil {
 			return err
 		}
-		at, _ := st.BackupsAt()
+		at, _ := c.Store.BackupsAt()
 		if _, err := os.Stat(filepath.Join(at, f.Name)); err == nil {
 			return nil // from when the copy was made from it before
 		}
-		return closedAnew(st, filepath.Join(folder, f.Name), append(o.Beside, backup.Inside(o.Keys...)))
+		return closedAnew(c.Store, filepath.Join(folder, f.Name), append(o.Beside, backup.Inside(o.Keys...)))
 	}}
 	if err := a.Work(c, r).Aside("backup restore", s, f, ch); err != nil {
 		return err

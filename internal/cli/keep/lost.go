@@ -18,6 +18,7 @@ import (
 	"verbund/internal/core/memory"
 	"verbund/internal/core/trust"
 	"verbund/internal/engine/keep"
+	"verbund/internal/engine/session"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
@@ -110,7 +111,7 @@ func hadBack(a *desk.App, file string) (again bool, err error) {
 }
 
 // allForgotten forgets all machines of a cluster, with their certificates and keys.
-func allForgotten(st *store.Store) error {
+func allForgotten(st session.Memory) error {
 	had, err := st.Read()
 	if err != nil {
 		return err
@@ -132,7 +133,7 @@ func allForgotten(st *store.Store) error {
 }
 
 // closedAnew puts a backup among those of the cluster, closed for the key that opens these.
-func closedAnew(st *store.Store, file string, ids []age.Identity) error {
+func closedAnew(st session.Memory, file string, ids []age.Identity) error {
 	if _, err := st.BackupKey(); err != nil { // which makes it
 		return err
 	}

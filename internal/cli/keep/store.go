@@ -9,13 +9,14 @@ import (
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
 	"verbund/internal/core/words"
+	"verbund/internal/engine/session"
 	"verbund/internal/store"
 	"verbund/internal/whole"
 )
 
 // StoreSaid is what protects the store, as JSON.
 type StoreSaid struct {
-	Store      string `json:"store"` // folder
+	Store      string `json:"store"` // where it lies
 	Protection string `json:"protection"`
 	Recipient  string `json:"recipient"`
 	KeyFile    string `json:"keyFile"`
@@ -49,27 +50,19 @@ func storeShowCmd(a *desk.App) *cobra.Command {
 			if !s.Store.Exists() {
 				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
 			}
-			st, err := desk.OwnStore(s)
-			if err != nil {
-				return err
-			}
 			if check {
-				return checkStore(a, st)
+				return checkStore(a, s.Store)
 			}
 			p, err := s.Store.Protection()
 			if err != nil {
 				return err
 			}
-			if p == nil {
-				fmt.Fprintf(a.Out, "store       %s\nprotection  none: it is from an older Verbund; the next run encrypts it\n", st.Path)
-				return &term.Exit{Code: term.ExitNotWell}
-			}
 			key := a.Keys().KeyFile(*p)
 			_, terr := s.Store.Trust()
 			if a.Output == "json" {
-				return a.UI.JSON(StoreSaid{st.Path, p.Kind, p.Recipient, key, terr == nil})
+				return a.UI.JSON(StoreSaid{s.Store.Where(), p.Kind, p.Recipient, key, terr == nil})
 			}
-			fmt.Fprintf(a.Out, "store       %s\nprotection  %s\n", st.Path, p.Kind)
+			fmt.Fprintf(a.Out, "store       %s\nprotection  %s\n", s.Store.Where(), p.Kind)
 			if key != "" {
 				fmt.Fprintf(a.Out, "key file    %s; keep a copy of it in a safe place\n", key)
 			}
@@ -145,11 +138,7 @@ by the same from then on.`,
 			if err != nil {
 				return term.Usage("%v", err)
 			}
-			st, err := desk.OwnStore(s)
-			if err != nil {
-				return err
-			}
-			if err := st.Protect(p, k); err != nil {
+			if err := s.Store.Protect(p, k); err != nil {
 				return err
 			}
 			a.UI.Say("the secrets of cluster %s are protected with a %s", s.Decl.Name, p.Kind)
@@ -164,20 +153,20 @@ by the same from then on.`,
 }
 
 // checkStore says what of a store is not as it was written.
-func checkStore(a *desk.App, st *store.Store) error {
+func checkStore(a *desk.App, st session.Memory) error {
 	found := []string{}
 	for _, err := range st.Check() {
 		found = append(found, err.Error())
 	}
 	if a.Output == "json" {
-		if err := a.UI.JSON(StoreChecked{st.Path, found}); err != nil {
+		if err := a.UI.JSON(StoreChecked{st.Where(), found}); err != nil {
 			return err
 		}
 	} else {
 		for _, f := range found {
 			fmt.Fprintf(a.Out, "Damaged: %s.\n", f)
 		}
-		fmt.Fprintf(a.Out, "%s: %s damaged.\n", st.Path, words.Are(len(found), "thing"))
+		fmt.Fprintf(a.Out, "%s: %s damaged.\n", st.Where(), words.Are(len(found), "thing"))
 	}
 	if len(found) > 0 {
 		return &term.Exit{Code: term.ExitNotWell}

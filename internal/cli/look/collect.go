@@ -21,7 +21,6 @@ import (
 	"verbund/internal/core/words"
 	"verbund/internal/engine/look"
 	"verbund/internal/engine/session"
-	"verbund/internal/store"
 	"verbund/internal/whole"
 )
 
@@ -123,14 +122,8 @@ func gather(a *desk.App, s *session.Session, r *declare.Result, b bundle) error 
 		return err
 	}
 	b["version.txt"] = []byte(term.BuildVersion() + "\n")
-	st, err := desk.OwnStore(s)
-	if err != nil {
-		return err
-	}
-	for _, name := range store.Journals {
-		if text, err := whole.Read(filepath.Join(st.Path, name)); err == nil {
-			b[name] = text
-		}
+	if js, err := s.Store.JournalFiles(); err == nil {
+		maps.Copy(b, js)
 	}
 	t, err := s.Trust()
 	if err != nil {

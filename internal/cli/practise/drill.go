@@ -166,11 +166,7 @@ func drills(a *desk.App, names []string, file string) error {
 	if err := agree(a, s, f, ds); err != nil {
 		return err
 	}
-	st, err := desk.OwnStore(s)
-	if err != nil {
-		return err
-	}
-	release, err := st.Practise("drill")
+	release, err := s.Store.Practise("drill")
 	if err != nil {
 		return err
 	}
@@ -188,7 +184,7 @@ func drills(a *desk.App, names []string, file string) error {
 		if err != nil {
 			return cutShort(err, finish(a, reports, file))
 		}
-		x := &enginedrill.Drill{Session: own, Site: site, Runner: &runner{a, s.Decl.Name}, Left: left(st.Path), Reopen: open, Tell: func(text string) {
+		x := &enginedrill.Drill{Session: own, Site: site, Runner: &runner{a, s.Decl.Name}, Left: left(s.Store.Folder()), Reopen: open, Tell: func(text string) {
 			a.UI.Say("%6.1f s  %s", time.Since(began).Seconds(), text)
 		}}
 		r, rerr := x.Run(a.Soft, a.Hard, d)

@@ -58,11 +58,7 @@ other computer.`,
 				}
 				recipients = append(recipients, rc)
 			}
-			st, err := desk.OwnStore(s)
-			if err != nil {
-				return err
-			}
-			p, err := st.Pack()
+			p, err := s.Store.Pack()
 			if err != nil {
 				return err
 			}
@@ -70,9 +66,19 @@ other computer.`,
 			if err != nil {
 				return err
 			}
-			files := map[string]string{filepath.Base(path): path, filepath.Base(r.SiteFile): r.SiteFile, filepath.Base(r.PinsFile): r.PinsFile}
-			for _, name := range store.Journals {
-				files[name] = filepath.Join(st.Path, name)
+			files, err := s.Store.JournalFiles()
+			if err != nil {
+				return err
+			}
+			for _, f := range []string{path, r.SiteFile, r.PinsFile} {
+				b, err := whole.Read(f)
+				if errors.Is(err, os.ErrNotExist) {
+					continue
+				}
+				if err != nil {
+					return err
+				}
+				files[filepath.Base(f)] = b
 			}
 			var b bytes.Buffer
 			if err := writePack(&b, recipients, s.Decl.Name, p, files); err != nil {
@@ -98,7 +104,7 @@ const (
 	packedName   = "cluster"
 )
 
-func writePack(w io.Writer, to []age.Recipient, cluster string, p *store.Packed, files map[string]string) error {
+func writePack(w io.Writer, to []age.Recipient, cluster string, p *store.Packed, files map[string][]byte) error {
 	enc, err := age.Encrypt(w, to...)
 	if err != nil {
 		return err
@@ -116,11 +122,7 @@ func writePack(w io.Writer, to []age.Recipient, cluster string, p *store.Packed,
 		err = errors.Join(err, put(packedOpener, p.Opener))
 	}
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		b, rerr := whole.Read(files[name])
-		if errors.Is(rerr, os.ErrNotExist) {
-			continue
-		}
-		err = errors.Join(err, rerr, put(name, b))
+		err = errors.Join(err, put(name, files[name]))
 	}
 	return errors.Join(err, t.Close(), enc.Close())
 }

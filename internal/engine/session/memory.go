@@ -13,6 +13,11 @@ import (
 // whole or not at all, and is there after a crash; its errors are *store.Damage for what is
 // not as it was written, and *store.Closed where nobody can open it.
 type Memory interface {
+	// Where says where it lies, for a person; Folder is that of what is on this computer: backups,
+	// and who practises.
+	Where() string
+	Folder() string
+	// Exists says whether it is there, or may be: what cannot be looked at is not gone.
 	Exists() bool
 	// Make makes it, and Remove takes it away with all that is in it but the backups.
 	Make() error
@@ -20,11 +25,16 @@ type Memory interface {
 	// Lock is held by whoever changes the cluster; *store.Locked says who does.
 	Lock(command string) (release func(), err error)
 	Holds() (*store.Holder, error)
+	// Practise is the lock of those who disturb the cluster on purpose.
+	Practise(command string) (release func(), err error)
 	// Read is all that is remembered, at one moment; of one that does not exist, nothing.
 	Read() (*memory.State, error)
 	// Update changes it, UpdateWith together with keys and certificates.
 	Update(f func(*memory.State) error) error
 	UpdateWith(c store.TrustChange, f func(*memory.State) error) error
+	// Check walks all of it, and says what is not as it was written, or does not fit.
+	Check() []error
+	Close() error
 	Vault
 	Past
 	Backups
@@ -36,12 +46,16 @@ type Vault interface {
 	// SaveTrust adds some and takes others away, all or none.
 	SaveTrust(t *store.Trust, gone ...string) error
 	Protection() (*store.Protection, error)
+	// Protect closes them anew, for somebody else, whose keeper is given.
+	Protect(p store.Protection, by store.Keeper) error
 }
 
 // Past keeps the journal.
 type Past interface {
 	Journal() (store.Journal, error)
 	Entries() (entries []store.Entry, unreadable int, err error)
+	// JournalFiles are its lines, by the names of the files in which they lie as a rule.
+	JournalFiles() (map[string][]byte, error)
 }
 
 // Backups keeps the datastore's backups, and what opens them.
