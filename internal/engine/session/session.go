@@ -111,7 +111,9 @@ func (s *Session) Close() {
 	ms, keeper := s.machines, s.keeper
 	s.machines, s.keys, s.keeper = nil, nil, nil
 	s.mu.Unlock()
-	s.Store.Close()
+	if s.Store != nil {
+		s.Store.Close()
+	}
 	if keeper != nil {
 		keeper.Close()
 	}
