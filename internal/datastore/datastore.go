@@ -73,9 +73,9 @@ var ErrNoQuorum = errors.New("the datastore has no quorum: less than half of its
 // certificates: nothing is known of the quorum then.
 var ErrNoTrust = errors.New("the datastore's members answer, and one side does not accept the other's certificate")
 
-// unanswered says why nobody has answered what only a majority can: none decides, or nobody was
+// Unanswered says why nobody has answered what only a majority can: none decides, or nobody was
 // let in to ask.
-func (c *Client) unanswered(ctx context.Context, err error) error {
+func (c *Client) Unanswered(ctx context.Context, err error) error {
 	if errors.Is(err, rpctypes.ErrPermissionDenied) || errors.Is(err, rpctypes.ErrUserEmpty) || ctx.Err() != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (c *Client) members(ctx context.Context, peers map[string]Member, how ...cl
 	defer cancel()
 	r, err := cl.MemberList(lctx, how...)
 	if err != nil {
-		return nil, c.unanswered(ctx, err)
+		return nil, c.Unanswered(ctx, err)
 	}
 	out := make([]Member, len(r.Members))
 	var leader uint64
@@ -264,7 +264,7 @@ func (c *Client) Conditions(ctx context.Context) ([]Condition, map[uint64]error,
 	defer cancel()
 	ms, err := cl.MemberList(ctx)
 	if err != nil {
-		return nil, nil, c.unanswered(asked, err)
+		return nil, nil, c.Unanswered(asked, err)
 	}
 	alarms, err := cl.AlarmList(ctx)
 	if err != nil {

@@ -15,7 +15,6 @@ import (
 	"math/big"
 	"net"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -25,42 +24,23 @@ import (
 	"go.etcd.io/etcd/server/v3/embed"
 	"google.golang.org/grpc/codes"
 	"google.golang.org/grpc/status"
+
+	"verbund/internal/datastore/datastoretest"
 )
 
-// address is a free one. At 127.0.0.1 another process may take the port for a
-// connection of its own before a member listens there; here nobody connects from.
-func address(t *testing.T) url.URL {
-	t.Helper()
-	pid := os.Getpid()
-	l, err := net.Listen("tcp", fmt.Sprintf("127.99.%d.%d:0", pid>>8&0xff, pid&0xff|1))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return url.URL{Scheme: "http", Host: l.Addr().String()}
-}
+func address(t *testing.T) url.URL { return datastoretest.Address(t, "http") }
 
 // member starts a real member; it joins if initial names more than itself.
 func member(t *testing.T, name, initial string, client, peer url.URL) *embed.Etcd {
 	t.Helper()
-	cfg := embed.NewConfig()
-	cfg.Name, cfg.Dir, cfg.LogLevel = name, t.TempDir(), "panic"
+	cfg := datastoretest.Config(t)
+	cfg.Name = name
 	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = []url.URL{client}, []url.URL{client}
 	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = []url.URL{peer}, []url.URL{peer}
-	cfg.InitialCluster = name + "=" + peer.String()
-	if initial != "" {
+	if cfg.InitialCluster = name + "=" + peer.String(); initial != "" {
 		cfg.InitialCluster, cfg.ClusterState = initial+","+cfg.InitialCluster, embed.ClusterStateFlagExisting
 	}
-	e, err := embed.StartEtcd(cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	select {
-	case <-e.Server.ReadyNotify():
-	case <-time.After(20 * time.Second):
-		t.Fatalf("member %s is not ready", name)
-	}
-	return e
+	return datastoretest.Start(t, cfg)
 }
 
 // A member joins as a learner, is promoted, and leaves again; every step may be
@@ -282,25 +262,17 @@ func TestSteady(t *testing.T) {
 
 // A member that is full raises an alarm, and says how much it may have.
 func TestConditions(t *testing.T) {
-	client, peer := address(t), address(t)
-	cfg := embed.NewConfig()
-	cfg.Name, cfg.Dir, cfg.LogLevel = "a", t.TempDir(), "panic"
-	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = []url.URL{client}, []url.URL{client}
-	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = []url.URL{peer}, []url.URL{peer}
-	cfg.InitialCluster, cfg.QuotaBackendBytes = "a="+peer.String(), 256<<10
-	e, err := embed.StartEtcd(cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer e.Close()
+	cfg := datastoretest.Config(t)
+	cfg.QuotaBackendBytes = 256 << 10
+	client := datastoretest.Endpoint(datastoretest.Start(t, cfg).Config())
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	c := New([]string{client.String()}, nil)
+	c := New([]string{client}, nil)
 	cs, silent, err := c.Conditions(ctx)
 	if err != nil || len(silent) > 0 || len(cs) != 1 || len(cs[0].Alarms) > 0 || cs[0].Quota != 256<<10 || cs[0].Size == 0 {
 		t.Fatalf("%+v, %v, %v", cs, silent, err)
 	}
-	cl, err := c.open(ctx, client.String())
+	cl, err := c.open(ctx, client)
 	if err != nil {
 		t.Fatal(err)
 	}

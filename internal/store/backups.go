@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -28,8 +29,12 @@ func (s *Store) BackupKey() (*age.X25519Identity, error) {
 	if errors.As(err, &closed) {
 		// Backups of an earlier life of the cluster lie there, which another key
 		// opens: they keep theirs.
-		was := filepath.Join(s.backupDir(), aside)
-		b, err = nil, os.Rename(was, strings.TrimSuffix(was, ".age")+"-until-"+time.Now().UTC().Format("20060102-150405")+".age")
+		was, rerr := s.base.opener()
+		if rerr != nil {
+			return nil, rerr
+		}
+		name := strings.TrimSuffix(aside, ".age") + "-until-" + time.Now().UTC().Format("20060102-150405") + ".age"
+		b, err = nil, whole.Write(filepath.Join(s.backupDir(), name), was, 0o600)
 	}
 	if err != nil {
 		return nil, err
@@ -91,12 +96,23 @@ func (s *Store) OpensBackups() (*Openers, error) {
 	if len(out.Keys) == 0 {
 		return out, nil
 	}
+	own, err := s.base.opener()
+	if err != nil {
+		return nil, err
+	}
+	openers := map[string][]byte{filepath.Join(s.backupDir(), aside): own}
+	if own == nil {
+		clear(openers)
+	}
 	for _, f := range OpenersIn(s.backupDir()) {
-		closed, err := whole.Read(f)
-		if err != nil {
-			return nil, err
+		if filepath.Base(f) != aside {
+			if openers[f], err = whole.Read(f); err != nil {
+				return nil, err
+			}
 		}
-		plain, err := unwrap(closed, out.Keys)
+	}
+	for _, f := range slices.Sorted(maps.Keys(openers)) {
+		plain, err := unwrap(openers[f], out.Keys)
 		if err != nil {
 			continue // closed for a key that is not here: what it opens says so
 		}
@@ -105,7 +121,7 @@ func (s *Store) OpensBackups() (*Openers, error) {
 			return nil, fmt.Errorf("%s: %w", f, err)
 		}
 		if out.Beside = append(out.Beside, id); filepath.Base(f) == aside {
-			out.Own, out.Closed = id, closed
+			out.Own, out.Closed = id, openers[f]
 		}
 	}
 	return out, nil

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -27,7 +26,8 @@ type base interface {
 	anew(f func(from, to *tx) error) error
 	// remove takes it away, but for the journal.
 	remove() error
-	// opener is what opens the backups, closed; nil where there is none. keepOpener keeps it.
+	// opener is what opens the backups, closed; nil where there is none. keepOpener keeps it, or
+	// takes it away.
 	opener() ([]byte, error)
 	keepOpener(closed []byte) error
 
@@ -122,6 +122,3 @@ func (d *Damage) Error() string {
 }
 
 func (d *Damage) Unwrap() error { return d.Err }
-
-// errNone says that there is no memory to be changed.
-var errNone = errors.New("there is no store")

@@ -151,7 +151,12 @@ func (d *inFolder) opener() ([]byte, error) {
 	return b, ignoreMissing(err)
 }
 
-func (d *inFolder) keepOpener(closed []byte) error { return whole.Write(d.openerFile(), closed, 0o600) }
+func (d *inFolder) keepOpener(closed []byte) error {
+	if closed == nil {
+		return ignoreMissing(os.Remove(d.openerFile()))
+	}
+	return whole.Write(d.openerFile(), closed, 0o600)
+}
 
 // open opens the database, which has to be there. One that another process puts a new one
 // in the place of meanwhile (store protect does) is opened again: the old one is wiped.

@@ -34,6 +34,7 @@ const (
 type Entry struct {
 	Time    time.Time `json:"time"`
 	Run     string    `json:"run"`
+	Who     string    `json:"who,omitempty"` // did it, where others share the memory
 	Kind    string    `json:"kind"`
 	Step    string    `json:"step,omitempty"` // identifier: what/where
 	What    string    `json:"what,omitempty"` // the step's kind

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -15,6 +16,19 @@ type Holder struct {
 	Process int       `json:"process"`
 	Command string    `json:"command"`
 	Since   time.Time `json:"since"`
+	// Host and Who are the computer and the person, of a memory that others share.
+	Host string `json:"host,omitempty"`
+	Who  string `json:"who,omitempty"`
+	Name string `json:"name,omitempty"` // of this one time, random
+}
+
+// String says who holds it.
+func (h Holder) String() string {
+	at := ""
+	if h.Host != "" {
+		at = fmt.Sprintf(" of %s on %s", h.Who, h.Host)
+	}
+	return fmt.Sprintf("verbund %s, process %d%s, since %s,", h.Command, h.Process, at, h.Since.Local().Format("15:04:05"))
 }
 
 // Locked is the refusal of a lock that another run holds.
@@ -24,8 +38,11 @@ func (l *Locked) Error() string {
 	if l.Holder.Process == 0 {
 		return "another run holds the lock of this cluster; wait for it to end"
 	}
-	return fmt.Sprintf("another run holds the lock of this cluster: verbund %s, process %d, since %s; wait for it to end, or look on with status and history",
-		l.Holder.Command, l.Holder.Process, l.Holder.Since.Local().Format("15:04:05"))
+	dies := ""
+	if l.Holder.Host != "" {
+		dies = fmt.Sprintf(" (if that computer has died, the lock frees itself within %s)", leaseTime)
+	}
+	return fmt.Sprintf("another run holds the lock of this cluster: %s wait for it to end, or look on with status and history%s", strings.TrimSuffix(l.Holder.String(), ",")+";", dies)
 }
 
 // Lock takes the cluster's lock. The kernel frees it when the holder dies.
@@ -67,7 +84,7 @@ func (d *inFolder) lock(file, command string) (release func(), err error) {
 		}
 		return nil, fmt.Errorf("lock: %w", err)
 	}
-	b, err := json.Marshal(Holder{os.Getpid(), command, time.Now()})
+	b, err := json.Marshal(Holder{Process: os.Getpid(), Command: command, Since: time.Now()})
 	if err == nil {
 		err = errors.Join(f.Truncate(0), func() error { _, e := f.WriteAt(b, 0); return e }())
 	}

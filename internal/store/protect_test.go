@@ -175,31 +175,32 @@ func TestSealing(t *testing.T) {
 
 // A packed store opens on another computer, and never replaces one.
 func TestPack(t *testing.T) {
-	s := fresh(t)
-	keep(t, s)
-	p, err := s.Pack()
-	if err != nil {
-		t.Fatal(err)
-	}
-	folder, keys := t.TempDir(), &Keys{Dir: t.TempDir()}
-	if err := At(folder, "tidewatch", keys).Unpack(p); err != nil {
-		t.Fatal(err)
-	}
-	if got, err := secret(folder, keys); err != nil || got != canary {
-		t.Errorf("%q, %v", got, err)
-	}
-	hidden(t, folder)
-	if err := At(folder, "tidewatch", keys).Unpack(p); err == nil {
-		t.Error("it was unpacked over a store")
-	}
-	p.Key = make([]byte, 32)
-	other := t.TempDir()
-	if err := At(other, "tidewatch", keys).Unpack(p); err == nil {
-		t.Error("it was unpacked with another key")
-	}
-	if At(other, "tidewatch", keys).Exists() {
-		t.Error("half a store is left")
-	}
+	everywhere(t, func(t *testing.T, s *Store) {
+		keep(t, s)
+		p, err := s.Pack()
+		if err != nil {
+			t.Fatal(err)
+		}
+		folder, keys := t.TempDir(), &Keys{Dir: t.TempDir()}
+		if err := At(folder, "tidewatch", keys).Unpack(p); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := secret(folder, keys); err != nil || got != canary {
+			t.Errorf("%q, %v", got, err)
+		}
+		hidden(t, folder)
+		if err := At(folder, "tidewatch", keys).Unpack(p); err == nil {
+			t.Error("it was unpacked over a store")
+		}
+		p.Key = make([]byte, 32)
+		other := t.TempDir()
+		if err := At(other, "tidewatch", keys).Unpack(p); err == nil {
+			t.Error("it was unpacked with another key")
+		}
+		if At(other, "tidewatch", keys).Exists() {
+			t.Error("half a store is left")
+		}
+	})
 }
 
 // A store may come from anybody: its ID names a key file, and leads nowhere else.

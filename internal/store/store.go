@@ -294,10 +294,14 @@ func (s *Store) Remove() error {
 	if err := errors.Join(s.base.remove(), ignoreMissing(os.Remove(filepath.Join(s.Path, lockDrill))), ignoreMissing(os.Remove(filepath.Join(s.Path, "drill.json")))); err != nil {
 		return err
 	}
-	// What opens the backups stays with them.
+	// What opens the backups stays with them: of a memory that others share, nobody knows where
+	// they all lie.
+	if _, here := s.base.(*inFolder); !here {
+		return nil
+	}
 	opens := filepath.Join(s.backupDir(), aside)
 	if left := whole.Named(s.backupDir(), ""); p != nil && s.keeper != nil && !slices.ContainsFunc(left, func(f string) bool { return f != opens }) {
-		return errors.Join(ignoreMissing(os.Remove(opens)), s.keeper.Forget(*p))
+		return errors.Join(s.base.keepOpener(nil), s.keeper.Forget(*p))
 	}
 	return nil
 }

@@ -3,15 +3,13 @@ package agenttest
 import (
 	"context"
 	"io"
-	"net/url"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	clientv3 "go.etcd.io/etcd/client/v3"
-	"go.etcd.io/etcd/server/v3/embed"
 	"go.uber.org/zap"
 
+	"verbund/internal/datastore/datastoretest"
 	"verbund/internal/machine"
 	"verbund/internal/machine/protocol"
 )
@@ -19,20 +17,7 @@ import (
 // snapshotOf is a snapshot of a datastore with one key.
 func snapshotOf(t *testing.T, key string) []byte {
 	t.Helper()
-	dir := t.TempDir()
-	client, peer := url.URL{Scheme: "unix", Path: filepath.Join(dir, "c")}, url.URL{Scheme: "unix", Path: filepath.Join(dir, "p")}
-	cfg := embed.NewConfig()
-	cfg.Name, cfg.Dir, cfg.LogLevel = "a", filepath.Join(dir, "data"), "panic"
-	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = []url.URL{client}, []url.URL{client}
-	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = []url.URL{peer}, []url.URL{peer}
-	cfg.InitialCluster = "a=" + peer.String()
-	e, err := embed.StartEtcd(cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer e.Close()
-	<-e.Server.ReadyNotify()
-	cl, err := clientv3.New(clientv3.Config{Endpoints: []string{client.String()}, Logger: zap.NewNop()})
+	cl, err := clientv3.New(clientv3.Config{Endpoints: []string{datastoretest.Alone(t)}, Logger: zap.NewNop()})
 	if err != nil {
 		t.Fatal(err)
 	}

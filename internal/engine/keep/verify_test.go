@@ -3,17 +3,15 @@ package keep
 import (
 	"errors"
 	"fmt"
-	"net/url"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
 	clientv3 "go.etcd.io/etcd/client/v3"
-	"go.etcd.io/etcd/server/v3/embed"
 	"go.uber.org/zap"
 
+	"verbund/internal/datastore/datastoretest"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/sessiontest"
 )
@@ -21,20 +19,7 @@ import (
 // held is a snapshot of a datastore that holds so many objects, as a member hands it out.
 func held(t *testing.T, s *session.Session, objects int) *Plain {
 	t.Helper()
-	dir := t.TempDir()
-	client, peer := url.URL{Scheme: "unix", Path: filepath.Join(dir, "c")}, url.URL{Scheme: "unix", Path: filepath.Join(dir, "p")}
-	cfg := embed.NewConfig()
-	cfg.Name, cfg.Dir, cfg.LogLevel = "a", filepath.Join(dir, "data"), "panic"
-	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = []url.URL{client}, []url.URL{client}
-	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = []url.URL{peer}, []url.URL{peer}
-	cfg.InitialCluster = "a=" + peer.String()
-	e, err := embed.StartEtcd(cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer e.Close()
-	<-e.Server.ReadyNotify()
-	cl, err := clientv3.New(clientv3.Config{Endpoints: []string{client.String()}, Logger: zap.NewNop()})
+	cl, err := clientv3.New(clientv3.Config{Endpoints: []string{datastoretest.Alone(t)}, Logger: zap.NewNop()})
 	if err != nil {
 		t.Fatal(err)
 	}

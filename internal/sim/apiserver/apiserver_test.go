@@ -5,21 +5,19 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
-	"net/url"
 	"os"
 	"strings"
 	"testing"
 	"time"
 
 	clientv3 "go.etcd.io/etcd/client/v3"
-	"go.etcd.io/etcd/server/v3/embed"
 	"go.uber.org/zap"
 	"k8s.io/utils/lru"
 
+	"verbund/internal/datastore/datastoretest"
 	"verbund/internal/sim/host"
 )
 
@@ -31,30 +29,7 @@ type fixture struct {
 
 func newFixture(t *testing.T) *fixture {
 	t.Helper()
-	cfg := embed.NewConfig()
-	cfg.Dir = t.TempDir()
-	cfg.LogLevel = "panic"
-	// At 127.0.0.1 another process may take the port for a connection of its own
-	// before etcd listens there.
-	pid := os.Getpid()
-	free := func() url.URL {
-		l, err := net.Listen("tcp", fmt.Sprintf("127.98.%d.%d:0", pid>>8&0xff, pid&0xff|1))
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer l.Close()
-		return url.URL{Scheme: "http", Host: l.Addr().String()}
-	}
-	client, peer := free(), free()
-	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = []url.URL{client}, []url.URL{client}
-	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = []url.URL{peer}, []url.URL{peer}
-	cfg.InitialCluster = cfg.InitialClusterFromName(cfg.Name)
-	e, err := embed.StartEtcd(cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(e.Close)
-	c, err := clientv3.New(clientv3.Config{Endpoints: []string{client.String()}, Logger: zap.NewNop()})
+	c, err := clientv3.New(clientv3.Config{Endpoints: []string{datastoretest.Alone(t)}, Logger: zap.NewNop()})
 	if err != nil {
 		t.Fatal(err)
 	}

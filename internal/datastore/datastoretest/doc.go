@@ -1,0 +1,3 @@
+// Package datastoretest starts real members of etcd for tests, alone or as a cluster, with or
+// without TLS.
+package datastoretest

@@ -1,0 +1,230 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"sync"
+	"time"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+)
+
+// leaseTime is how long a lock outlives its holder in etcd's own time.
+const leaseTime = 30 * time.Second
+
+// lock takes a lock with a lease: who dies with it frees it when that is over.
+func (e *inEtcd) lock(name, command string) (release func(), err error) {
+	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
+	defer cancel()
+	c, err := e.etcd(ctx)
+	if err != nil {
+		return nil, err
+	}
+	lease, err := c.Grant(ctx, int64(leaseTime/time.Second))
+	if err != nil {
+		return nil, e.unreached(ctx, "taking the lock", err)
+	}
+	give := func() {
+		own, cancel := context.WithTimeout(context.Background(), min(e.patience, 3*time.Second))
+		defer cancel()
+		c.Revoke(own, lease.ID) // if it fails, the lease ends by itself
+	}
+	rev, err := e.take(ctx, c, lease.ID, name, command)
+	if err != nil {
+		give()
+		return nil, err
+	}
+	alive, stop := context.WithCancel(context.Background())
+	kept, err := c.KeepAlive(alive, lease.ID)
+	if err != nil {
+		stop()
+		give()
+		return nil, e.unreached(ctx, "keeping the lock", err)
+	}
+	var ended sync.WaitGroup
+	ended.Go(func() {
+		for range kept { // that it ends shows by what is written next
+		}
+	})
+	e.mu.Lock()
+	e.fences[name] = rev
+	e.mu.Unlock()
+	return func() {
+		e.mu.Lock()
+		delete(e.fences, name)
+		e.mu.Unlock()
+		stop()
+		give()
+		ended.Wait()
+	}, nil
+}
+
+// take writes down who holds a lock, and returns the revision at which that was.
+func (e *inEtcd) take(ctx context.Context, c *clientv3.Client, lease clientv3.LeaseID, name, command string) (int64, error) {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "a computer without a name"
+	}
+	own := Holder{Process: os.Getpid(), Command: command, Since: time.Now(), Host: host, Who: e.Who, Name: newName()}
+	b, err := json.Marshal(own)
+	if err != nil {
+		return 0, err
+	}
+	key := e.root + "locks/" + name
+	for {
+		r, err := c.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(key), "=", 0)).Then(clientv3.OpPut(key, string(b), clientv3.WithLease(lease))).Else(clientv3.OpGet(key)).Commit()
+		if err == nil && r.Succeeded {
+			return r.Header.Revision, nil
+		}
+		if err == nil {
+			kvs := r.Responses[0].GetResponseRange().Kvs
+			var h Holder
+			if err := json.Unmarshal(kvs[0].Value, &h); err != nil {
+				return 0, &Damage{e.where(), fmt.Errorf("who holds the lock: %w", err)}
+			}
+			if h.Name == own.Name {
+				return kvs[0].CreateRevision, nil // an earlier try that was not answered
+			}
+			return 0, &Locked{h}
+		}
+		if lasts(err) || ctx.Err() != nil {
+			return 0, e.unreached(ctx, "taking the lock", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(100 * time.Millisecond): // between two tries
+		}
+	}
+}
+
+func (e *inEtcd) holds() (*Holder, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
+	defer cancel()
+	c, err := e.etcd(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r, err := c.Get(ctx, e.root+"locks/"+lockCluster)
+	if err != nil {
+		return nil, e.unreached(ctx, "looking who holds the lock", err)
+	}
+	if len(r.Kvs) == 0 {
+		return nil, nil
+	}
+	h := &Holder{}
+	if err := json.Unmarshal(r.Kvs[0].Value, h); err != nil {
+		return nil, &Damage{e.where(), fmt.Errorf("who holds the lock: %w", err)}
+	}
+	return h, nil
+}
+
+// mostEntries is how many entries the journal may have when a run begins; of more, half of that
+// stay.
+const mostEntries = 20_000
+
+func (e *inEtcd) journal() (Journal, error) {
+	if err := e.shorten(); err != nil {
+		return nil, err
+	}
+	return &etcdJournal{e: e, name: newName()}, nil
+}
+
+// shorten takes the oldest entries away, if there are too many.
+func (e *inEtcd) shorten() error {
+	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
+	defer cancel()
+	c, err := e.etcd(ctx)
+	if err != nil {
+		return err
+	}
+	below := e.root + "journal/"
+	r, err := c.Get(ctx, below, clientv3.WithPrefix(), clientv3.WithCountOnly())
+	if err == nil && r.Count > e.most {
+		r, err = c.Get(ctx, below, append(clientv3.WithFirstCreate(), clientv3.WithLimit(r.Count-e.most/2), clientv3.WithKeysOnly())...)
+	} else if err == nil {
+		return nil
+	}
+	if err != nil {
+		return e.unreached(ctx, "reading the journal", err)
+	}
+	for i := 0; i < len(r.Kvs); i += mostOps {
+		var ops []clientv3.Op
+		for _, kv := range r.Kvs[i:min(i+mostOps, len(r.Kvs))] {
+			ops = append(ops, clientv3.OpDelete(string(kv.Key)))
+		}
+		if err := e.write("shortening the journal", nil, ops, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// etcdJournal is the journal as one command appends to it.
+type etcdJournal struct {
+	e    *inEtcd
+	name string // of this one, random
+
+	mu sync.Mutex
+	n  int
+}
+
+// Append writes one entry under a key of its own. Whoever has lost the lock appends nothing, and
+// so begins no further step.
+func (j *etcdJournal) Append(e Entry) error {
+	e.Who = j.e.Who
+	b, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.n++
+	key := fmt.Sprintf("%sjournal/%s-%s/%06d", j.e.root, e.Run, j.name, j.n)
+	return j.e.write("writing the journal", nil, []clientv3.Op{clientv3.OpPut(key, string(b))}, nil)
+}
+
+// Close has nothing to do.
+func (j *etcdJournal) Close() error { return nil }
+
+// entries reads what has come since it read last, in the order in which etcd took it.
+func (e *inEtcd) entries() (entries []Entry, unreadable int, err error) {
+	e.reading.Lock()
+	defer e.reading.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
+	defer cancel()
+	c, err := e.etcd(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	r, err := c.Get(ctx, e.root+"journal/", clientv3.WithPrefix(), clientv3.WithMinCreateRev(e.readTo+1), clientv3.WithSort(clientv3.SortByCreateRevision, clientv3.SortAscend))
+	if err != nil {
+		return nil, 0, e.unreached(ctx, "reading the journal", err)
+	}
+	for _, kv := range r.Kvs {
+		e.readTo = kv.CreateRevision
+		var x Entry
+		if json.Unmarshal(kv.Value, &x) != nil {
+			e.unread++
+			continue
+		}
+		e.read = append(e.read, x)
+	}
+	return e.read[:len(e.read):len(e.read)], e.unread, nil
+}
+
+func (e *inEtcd) journals() (map[string][]byte, error) {
+	es, _, err := e.entries()
+	if err != nil || len(es) == 0 {
+		return map[string][]byte{}, err
+	}
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	for _, x := range es {
+		err = errors.Join(err, enc.Encode(x))
+	}
+	return map[string][]byte{Journals[1]: b.Bytes()}, err
+}
