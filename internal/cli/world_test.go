@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"verbund/internal/sim/linux"
+	"verbund/internal/store"
 )
 
 // program is the built program that the tests drive.
@@ -146,7 +147,8 @@ func newWorldIn(t testing.TB, dir, shape, version string) *world {
 // was ended.
 func (w *world) memoryFits() {
 	w.Helper()
-	if _, err := os.Stat(w.path(".verbund/tidewatch/store.db")); err == nil {
+	_, here := os.Stat(w.path(".verbund/tidewatch/store.db"))
+	if _, elsewhere := os.Stat(w.path("tidewatch" + store.PlaceEnding)); here == nil || elsewhere == nil {
 		w.ok("store", "show", "--check", "-f", "tidewatch.verbund.yaml")
 	}
 }

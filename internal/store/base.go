@@ -40,6 +40,14 @@ type base interface {
 	// journals are the lines of the journal, in files of these names.
 	journals() (map[string][]byte, error)
 
+	// welcome has a memory come back that went from here before it was moved so often; clear takes
+	// all away, with the journal and what opens the backups, and says where it went, if that is told.
+	welcome(moves int) error
+	clear(to *gone) error
+	append(es []Entry) error // to the journal, as they are
+	// who is whoever works with it, as others see it; empty where nobody else does.
+	who() string
+
 	close() error
 }
 

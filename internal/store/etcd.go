@@ -109,7 +109,7 @@ type Lost struct {
 func (l *Lost) Error() string {
 	now := "nobody holds it now"
 	if l.Now != nil {
-		now = "now " + l.Now.String() + " holds it"
+		now = "now it is held by " + l.Now.String()
 	}
 	return fmt.Sprintf("the lock in the memory at %s was lost, since this computer did not reach it for longer than %s; %s: nothing more is begun, and the same command again goes on from what it finds", l.Where, leaseTime, now)
 }
@@ -222,7 +222,11 @@ func (e *inEtcd) moment(ctx context.Context) (*moment, error) {
 	}
 	m := &moment{e: e, ctx: ctx, rev: r.Header.Revision, tables: map[string]map[string][]byte{}, changes: map[string][]byte{}}
 	if moved := r.Responses[1].GetResponseRange().Kvs; len(moved) > 0 {
-		return nil, fmt.Errorf("the memory at %s is not here any more: %s; take the files beside the declaration from whoever moved it", e.where(), moved[0].Value)
+		var g gone
+		if err := json.Unmarshal(moved[0].Value, &g); err != nil {
+			return nil, &Damage{e.where(), fmt.Errorf("where it went: %w", err)}
+		}
+		return nil, fmt.Errorf("the memory is not at %s any more: %s; take the files beside the declaration from there", e.where(), g)
 	}
 	if at := r.Responses[0].GetResponseRange().Kvs; len(at) > 0 {
 		m.headRev = at[0].ModRevision
@@ -390,6 +394,25 @@ func (b shelved) ForEach(f func(key, value []byte) error) error {
 		}
 	}
 	return nil
+}
+
+// Member is the ID of the member that has answered, of a store that lies in an etcd.
+func (s *Store) Member() (uint64, error) {
+	e, ok := s.base.(*inEtcd)
+	if !ok {
+		return 0, fmt.Errorf("the store %s lies in no etcd", s.Where())
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
+	defer cancel()
+	c, err := e.etcd(ctx)
+	if err != nil {
+		return 0, err
+	}
+	r, err := c.Get(ctx, e.root+"head")
+	if err != nil {
+		return 0, e.unreached(ctx, "looking who answers", err)
+	}
+	return r.Header.MemberId, nil
 }
 
 // exists says yes also when nobody answers: what is asked next says why.

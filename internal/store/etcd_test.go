@@ -281,7 +281,7 @@ func TestLockIsLost(t *testing.T) {
 	if h, err := other.Holds(); err != nil || h != nil {
 		t.Errorf("it is held after its lease: %+v, %v", h, err)
 	}
-	for _, now := range []string{"nobody holds it", "verbund converge, process"} {
+	for _, now := range []string{"nobody holds it", "held by verbund converge, process"} {
 		var lost *Lost
 		if err := s.Update(func(st *memory.State) error { st.Counts["gauges"] = 9; return nil }); !errors.As(err, &lost) || !strings.Contains(err.Error(), now) {
 			t.Errorf("a change without the lock: %v", err)

@@ -2,14 +2,18 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
+	"go.etcd.io/etcd/api/v3/mvccpb"
 	clientv3 "go.etcd.io/etcd/client/v3"
 )
 
@@ -200,10 +204,12 @@ func (e *inEtcd) entries() (entries []Entry, unreadable int, err error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	r, err := c.Get(ctx, e.root+"journal/", clientv3.WithPrefix(), clientv3.WithMinCreateRev(e.readTo+1), clientv3.WithSort(clientv3.SortByCreateRevision, clientv3.SortAscend))
+	r, err := c.Get(ctx, e.root+"journal/", clientv3.WithPrefix(), clientv3.WithMinCreateRev(e.readTo+1))
 	if err != nil {
 		return nil, 0, e.unreached(ctx, "reading the journal", err)
 	}
+	// Those of one transaction are in the order of their keys.
+	slices.SortStableFunc(r.Kvs, func(a, b *mvccpb.KeyValue) int { return cmp.Compare(a.CreateRevision, b.CreateRevision) })
 	for _, kv := range r.Kvs {
 		e.readTo = kv.CreateRevision
 		var x Entry
@@ -214,6 +220,74 @@ func (e *inEtcd) entries() (entries []Entry, unreadable int, err error) {
 		e.read = append(e.read, x)
 	}
 	return e.read[:len(e.read):len(e.read)], e.unread, nil
+}
+
+// append brings entries in that were written elsewhere.
+func (e *inEtcd) append(es []Entry) error {
+	below := e.root + "journal/0-" + newName() + "/"
+	entries := map[string][]byte{}
+	for i, x := range es {
+		b, err := json.Marshal(x)
+		if err != nil {
+			return err
+		}
+		entries[fmt.Sprintf("%06d", i)] = b
+	}
+	for _, part := range inParts(entries) {
+		var ops []clientv3.Op
+		for _, k := range slices.Sorted(maps.Keys(part)) {
+			ops = append(ops, clientv3.OpPut(below+k, string(part[k])))
+		}
+		if err := e.write("writing the journal", nil, ops, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *inEtcd) who() string { return e.Who }
+
+// welcome takes away that a memory went from here, if it is that one that comes back.
+func (e *inEtcd) welcome(moves int) error {
+	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
+	defer cancel()
+	c, err := e.etcd(ctx)
+	if err != nil {
+		return err
+	}
+	r, err := c.Get(ctx, e.root+"moved")
+	if err != nil {
+		return e.unreached(ctx, "looking what was there", err)
+	}
+	if len(r.Kvs) == 0 {
+		return nil
+	}
+	var g gone
+	if err := json.Unmarshal(r.Kvs[0].Value, &g); err != nil {
+		return &Damage{e.where(), err}
+	}
+	if moves < g.Moves {
+		return &Another{e.where(), fmt.Sprintf("it went from there, %s, and what is here is older than that", g)}
+	}
+	return e.write("taking a memory back", nil, []clientv3.Op{clientv3.OpDelete(e.root + "moved")}, nil)
+}
+
+func (e *inEtcd) clear(to *gone) error {
+	var ops []clientv3.Op
+	for _, below := range []string{"head", "state/", "trust/", "waiting/", "opener", "journal/"} {
+		ops = append(ops, clientv3.OpDelete(e.root+below, clientv3.WithPrefix()))
+	}
+	if to != nil {
+		b, err := json.Marshal(to)
+		if err != nil {
+			return err
+		}
+		ops = append(ops, clientv3.OpPut(e.root+"moved", string(b)))
+	}
+	e.reading.Lock()
+	defer e.reading.Unlock()
+	e.read, e.unread = nil, 0
+	return e.write("clearing what lies there", nil, ops, nil)
 }
 
 func (e *inEtcd) journals() (map[string][]byte, error) {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"syscall"
 	"time"
 )
@@ -22,13 +21,17 @@ type Holder struct {
 	Name string `json:"name,omitempty"` // of this one time, random
 }
 
-// String says who holds it.
-func (h Holder) String() string {
-	at := ""
-	if h.Host != "" {
-		at = fmt.Sprintf(" of %s on %s", h.Who, h.Host)
+// By is which process it is, and whose.
+func (h Holder) By() string {
+	if h.Host == "" {
+		return fmt.Sprintf("process %d", h.Process)
 	}
-	return fmt.Sprintf("verbund %s, process %d%s, since %s,", h.Command, h.Process, at, h.Since.Local().Format("15:04:05"))
+	return fmt.Sprintf("process %d of %s on %s", h.Process, h.Who, h.Host)
+}
+
+// String says what holds it.
+func (h Holder) String() string {
+	return fmt.Sprintf("verbund %s, %s, since %s", h.Command, h.By(), h.Since.Local().Format("15:04:05"))
 }
 
 // Locked is the refusal of a lock that another run holds.
@@ -42,7 +45,7 @@ func (l *Locked) Error() string {
 	if l.Holder.Host != "" {
 		dies = fmt.Sprintf(" (if that computer has died, the lock frees itself within %s)", leaseTime)
 	}
-	return fmt.Sprintf("another run holds the lock of this cluster: %s wait for it to end, or look on with status and history%s", strings.TrimSuffix(l.Holder.String(), ",")+";", dies)
+	return fmt.Sprintf("another run holds the lock of this cluster: %s wait for it to end, or look on with status and history%s", l.Holder.String()+";", dies)
 }
 
 // Lock takes the cluster's lock. The kernel frees it when the holder dies.

@@ -134,6 +134,9 @@ func (s *Store) Folder() string { return s.Path }
 // Close hangs up.
 func (s *Store) Close() error { return s.base.close() }
 
+// Who is whoever works with it, as others see it; empty where nobody else does.
+func (s *Store) Who() string { return s.base.who() }
+
 // Exists says whether anything is remembered, or may be.
 func (s *Store) Exists() bool { return s.base.exists() }
 

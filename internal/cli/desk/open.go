@@ -88,14 +88,21 @@ func (a *App) OpenAs(path string, text []byte, tell bool) (*session.Session, *de
 		}
 		may = append(may, l)
 	}
-	s := a.SessionOf(path, r)
+	s, err := a.SessionOf(path, r)
+	if err != nil {
+		return nil, nil, err
+	}
 	s.MayLose = may
 	return s, r, nil
 }
 
 // SessionOf is a session for what a file declares.
-func (a *App) SessionOf(path string, r *declare.Result) *session.Session {
+func (a *App) SessionOf(path string, r *declare.Result) (*session.Session, error) {
 	folder := filepath.Dir(path)
+	st, err := a.memory(folder, r.Decl.Name)
+	if err != nil {
+		return nil, err
+	}
 	if r.Site != nil && r.Site.Key != "" {
 		k := r.Site.Key
 		// As it stands in the site file; ~ is the person's own folder.
@@ -107,8 +114,27 @@ func (a *App) SessionOf(path string, r *declare.Result) *session.Session {
 		}
 		r.Site.Key = k
 	}
-	return &session.Session{Papers: papers(path, r), Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: store.At(folder, r.Decl.Name, a.Keys()), Site: simulated.NewClient(siteFolder(folder, r.Decl.Site)),
-		Accepted: r.Findings.Accepted(), Parallel: max(a.Parallel, 1)}
+	return &session.Session{Papers: papers(path, r), Decl: r.Decl, SiteFile: r.Site, Cat: r.Catalogue, Store: st, Site: simulated.NewClient(siteFolder(folder, r.Decl.Site)),
+		Accepted: r.Findings.Accepted(), Parallel: max(a.Parallel, 1)}, nil
+}
+
+// memory is what is remembered of a cluster that is declared in a folder: beside the declaration,
+// or where the file that lies there says.
+func (a *App) memory(folder, cluster string) (*store.Store, error) {
+	keys := a.Keys()
+	p, err := store.ReadPlace(folder, cluster)
+	if p == nil || err != nil {
+		return store.At(folder, cluster, keys), err
+	}
+	access, err := p.Kept(keys.Dir)
+	if err != nil {
+		return nil, err
+	}
+	srv, err := p.Server(access)
+	if err != nil {
+		return nil, fmt.Errorf("what is remembered of cluster %s lies at %s: %w; verbund store reach says as whom this computer asks there", cluster, p, err)
+	}
+	return store.InEtcd(srv, folder, cluster, keys), nil
 }
 
 // papers reads the files in which a cluster is declared. A declaration that extends another

@@ -16,7 +16,8 @@ import (
 
 // StoreSaid is what protects the store, as JSON.
 type StoreSaid struct {
-	Store      string `json:"store"` // where it lies
+	Store      string `json:"store"`         // where it lies
+	Who        string `json:"who,omitempty"` // asks there, where others share it
 	Protection string `json:"protection"`
 	Recipient  string `json:"recipient"`
 	KeyFile    string `json:"keyFile"`
@@ -32,7 +33,7 @@ type StoreChecked struct {
 // StoreCmd is verbund store.
 func StoreCmd(a *desk.App) *cobra.Command {
 	c := &cobra.Command{Use: "store", Short: "What the tool remembers, and how its secrets are protected"}
-	c.AddCommand(storeShowCmd(a), storeProtectCmd(a))
+	c.AddCommand(storeShowCmd(a), storeProtectCmd(a), storeMoveCmd(a), storeReachCmd(a))
 	return c
 }
 
@@ -60,9 +61,13 @@ func storeShowCmd(a *desk.App) *cobra.Command {
 			key := a.Keys().KeyFile(*p)
 			_, terr := s.Store.Trust()
 			if a.Output == "json" {
-				return a.UI.JSON(StoreSaid{s.Store.Where(), p.Kind, p.Recipient, key, terr == nil})
+				return a.UI.JSON(StoreSaid{s.Store.Where(), s.Store.Who(), p.Kind, p.Recipient, key, terr == nil})
 			}
-			fmt.Fprintf(a.Out, "store       %s\nprotection  %s\n", s.Store.Where(), p.Kind)
+			fmt.Fprintf(a.Out, "store       %s\n", s.Store.Where())
+			if who := s.Store.Who(); who != "" {
+				fmt.Fprintf(a.Out, "asked as    %s\n", who)
+			}
+			fmt.Fprintf(a.Out, "protection  %s\n", p.Kind)
 			if key != "" {
 				fmt.Fprintf(a.Out, "key file    %s; keep a copy of it in a safe place\n", key)
 			}

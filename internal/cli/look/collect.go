@@ -47,7 +47,10 @@ archive is only written when none of the cluster's own secrets is in it.`,
 				a.PrintFindings(r.Findings)
 				return &term.Exit{Code: term.ExitUsage, Err: fmt.Errorf("%s does not say of which cluster at which site it is; nothing was collected", path)}
 			}
-			s := a.SessionOf(path, r)
+			s, err := a.SessionOf(path, r)
+			if err != nil {
+				return err
+			}
 			defer s.Close()
 			if to == "" {
 				to = filepath.Join(a.Dir, fmt.Sprintf("%s-%s.tar.gz", s.Decl.Name, time.Now().UTC().Format("20060102-150405")))

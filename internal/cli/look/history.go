@@ -64,7 +64,7 @@ func historyRuns(a *desk.App, es []store.Entry) error {
 	for _, e := range es {
 		r := by[e.Run]
 		if r == nil {
-			r = &RunSaid{Run: e.Run, Began: e.Time, Outcome: "cut off, or still running"}
+			r = &RunSaid{Run: e.Run, Who: e.Who, Began: e.Time, Outcome: "cut off, or still running"}
 			by[e.Run] = r
 			runs = append(runs, r)
 		}
@@ -94,7 +94,14 @@ func historyRuns(a *desk.App, es []store.Entry) error {
 		}
 		rows = append(rows, []term.Cell{term.Plain(r.Run), term.Plain(r.Command), term.Plain(r.Began.Local().Format("2006-01-02 15:04:05")), term.Plain(term.Seconds(time.Duration(r.Seconds * 1e9))), term.Plain(fmt.Sprint(r.Steps)), out})
 	}
-	a.UI.Table([]string{"run", "command", "began", "took", "steps", "outcome"}, rows)
+	head := []string{"run", "command", "began", "took", "steps", "outcome"}
+	if slices.ContainsFunc(runs, func(r *RunSaid) bool { return r.Who != "" }) {
+		head = slices.Insert(head, 2, "who")
+		for i, r := range slices.Backward(runs) {
+			rows[len(runs)-1-i] = slices.Insert(rows[len(runs)-1-i], 2, term.Plain(cmp.Or(r.Who, "–")))
+		}
+	}
+	a.UI.Table(head, rows)
 	return nil
 }
 
@@ -145,6 +152,7 @@ func historyOf(a *desk.App, es []store.Entry, run string, against bool) error {
 // RunSaid is one run of the journal, as JSON.
 type RunSaid struct {
 	Run     string    `json:"run"`
+	Who     string    `json:"who,omitempty"` // did it, where others share the memory
 	Command string    `json:"command"`
 	Began   time.Time `json:"began"`
 	Seconds float64   `json:"seconds"`

@@ -195,7 +195,7 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 		rows = append(rows, term.Field{Name: name, Cell: term.Cell{Text: fmt.Sprintf(format, args...), State: state}})
 	}
 	if r := h.Run; r != nil {
-		add("run", "attention", "verbund %s, since %s, process %d", r.Command, r.Since.Local().Format("15:04:05"), r.Process)
+		add("run", "attention", "verbund %s, since %s, %s", r.Command, r.Since.Local().Format("15:04:05"), r.By)
 		for _, st := range r.Steps {
 			add("", "", "%s: %s, for %s", cmp.Or(st.Where, "cluster"), st.Text, term.Seconds(time.Since(st.Time)))
 		}

@@ -95,7 +95,7 @@ func show(a *desk.App, r *look.Rollout) {
 		line("hours", "no wave begins now; the next may at %s", r.Next.Format("Mon 2006-01-02 15:04 MST"))
 	}
 	if r.Run != nil {
-		line("run", "verbund %s, process %d", r.Run.Command, r.Run.Process)
+		line("run", "verbund %s, %s", r.Run.Command, r.Run.By)
 		for _, s := range r.Run.Steps {
 			line("", "%s", s)
 		}
@@ -205,7 +205,7 @@ verbund rollout resume; what is no roll-out, such as repairs, goes on.`,
 			}
 			fmt.Fprintf(a.Out, "Cluster %s: %s.\n", s.Decl.Name, act.HeldBy(h).Why)
 			if u != nil {
-				fmt.Fprintf(a.Out, "verbund %s, process %d, finishes the machines that it has begun with, and ends.\n", u.Command, u.Process)
+				fmt.Fprintf(a.Out, "verbund %s, %s, finishes the machines that it has begun with, and ends.\n", u.Command, u.By)
 			}
 			fmt.Fprintln(a.Out, "verbund rollout resume lets it go on.")
 			return nil
@@ -246,7 +246,7 @@ where it stood. While a run is still at it, that one goes on by itself.`,
 				if err := s.Remember((*memory.State).Resume); err != nil {
 					return err
 				}
-				a.UI.Say("verbund %s, process %d, is at it, and goes on if it has not ended by now; verbund rollout shows where it stands", u.Command, u.Process)
+				a.UI.Say("verbund %s, %s, is at it, and goes on if it has not ended by now; verbund rollout shows where it stands", u.Command, u.By)
 				return nil
 			}
 			s.Unheld = true // for the plan that is shown; it is written down when the person has agreed

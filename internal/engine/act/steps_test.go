@@ -354,3 +354,34 @@ func TestNodeThatWasDeleted(t *testing.T) {
 		}
 	}
 }
+
+// unwritten is a journal that takes nothing more at some point, as one elsewhere that is not
+// reached, or whose lock was lost.
+type unwritten struct {
+	store.Journal
+	ends atomic.Bool
+}
+
+func (u *unwritten) Append(e store.Entry) error {
+	if u.ends.Load() {
+		return errors.New("nobody takes it")
+	}
+	return u.Journal.Append(e)
+}
+
+// What cannot be written down does not begin; what is under way is finished, and it is said.
+func TestJournalEndsUnderway(t *testing.T) {
+	j := &unwritten{}
+	var done []string
+	r, _ := run(t, func(_ context.Context, m string) error {
+		j.ends.Store(true)
+		done = append(done, m)
+		return nil
+	})
+	j.Journal, r.journal = r.journal, j
+	r.Parallel = 1
+	err := r.Steps(context.Background(), context.Background(), []plan.Step{release("a"), release("b"), release("c", "release/a")})
+	if err == nil || !strings.Contains(err.Error(), "nobody takes it") || !slices.Equal(done, []string{"a"}) {
+		t.Errorf("%v were done: %v", done, err)
+	}
+}

@@ -242,6 +242,7 @@ type Underway struct {
 	Run     string        `json:"run,omitempty"`
 	Command string        `json:"command"`
 	Process int           `json:"process"`
+	By      string        `json:"by"` // the process, and whose it is where others share the memory
 	Since   time.Time     `json:"since"`
 	Steps   []store.Entry `json:"steps"` // that have begun and not ended
 	// Out are machines that it has taken out of service, or is about to.
@@ -461,7 +462,7 @@ func RunUnderway(s *session.Session) (*Underway, error) {
 // underway reads from the journal what the holder of the lock is at: its run is
 // the last that began after the lock was taken.
 func underway(h *store.Holder, es []store.Entry) *Underway {
-	u := &Underway{Command: h.Command, Process: h.Process, Since: h.Since, Steps: []store.Entry{}, Out: []string{}}
+	u := &Underway{Command: h.Command, Process: h.Process, By: h.By(), Since: h.Since, Steps: []store.Entry{}, Out: []string{}}
 	running, out := map[string]store.Entry{}, map[string]bool{}
 	for _, e := range es {
 		if e.Time.Before(h.Since) {

@@ -46,6 +46,7 @@ type Rollout struct {
 type RunAt struct {
 	Command string   `json:"command"`
 	Process int      `json:"process"`
+	By      string   `json:"by"`  // the process, and whose it is where others share the memory
 	Out     []string `json:"out"` // machines that it has out of service
 	Steps   []string `json:"steps"`
 }
@@ -81,7 +82,7 @@ func RolloutOf(ctx context.Context, s *session.Session, now time.Time) (*Rollout
 	}
 	switch {
 	case u != nil:
-		r.Run = &RunAt{Command: u.Command, Process: u.Process, Out: u.Out, Steps: []string{}}
+		r.Run = &RunAt{Command: u.Command, Process: u.Process, By: u.By, Out: u.Out, Steps: []string{}}
 		for _, e := range u.Steps {
 			where := e.Where
 			if where != "" {

@@ -17,6 +17,8 @@ type Memory interface {
 	// and who practises.
 	Where() string
 	Folder() string
+	// Who is whoever works with it, as others see it; empty where nobody else does.
+	Who() string
 	// Exists says whether it is there, or may be: what cannot be looked at is not gone.
 	Exists() bool
 	// Make makes it, and Remove takes it away with all that is in it but the backups.
@@ -34,6 +36,10 @@ type Memory interface {
 	UpdateWith(c store.TrustChange, f func(*memory.State) error) error
 	// Check walks all of it, and says what is not as it was written, or does not fit.
 	Check() []error
+	// Move takes all of it to another place, where everybody looks once told; Finish takes away what
+	// an interrupted one has left in the place from which it came.
+	Move(to *store.Store, told func() error) error
+	Finish(from *store.Store) error
 	Close() error
 	Vault
 	Past
