@@ -185,6 +185,9 @@ func quietly(a *desk.App, f func(*session.Session)) {
 		return
 	}
 	defer s.Close()
+	if s.Store.Who() != "" {
+		return // it lies elsewhere, and would be asked over a network
+	}
 	f(s)
 }
 

@@ -48,6 +48,6 @@ var said = []struct {
 	{"token issue", vouch.TokenSaid{}}, {"token list", []kube.Token{}}, {"requests list", []desk.JudgedRequest{}},
 	{"site mirror", []site.Mirrored{}}, {"site images", []site.Composed{}}, {"site meet", []practise.MetSaid{}},
 	{"backup list", keep.BackupsSaid{}}, {"backup take, backup show, backup copy --back", keep.BackupSaid{}}, {"backup gather", keep.GatheredSaid{}}, {"backup verify", keep.VerifiedSaid{}}, {"backup copy", memory.Copy{}}, {"prove", proof.Report{}}, {"drill", []drill.Report{}}, {"drill list", []practise.DrillListed{}},
-	{"store show", keep.StoreSaid{}}, {"store show --check", keep.StoreChecked{}}, {"store move", keep.MovedSaid{}}, {"version", versionSaid{}},
+	{"store show", keep.StoreSaid{}}, {"store show --check", keep.StoreChecked{}}, {"store move", keep.MovedSaid{}}, {"store people", []keep.PersonSaid{}}, {"store dismiss", keep.DismissedSaid{}}, {"version", versionSaid{}},
 	{"every other command, and those above with nothing to do", term.Told{}}, {"what went wrong, on standard error", term.Trouble{}},
 }

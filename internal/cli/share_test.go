@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"filippo.io/age"
+
 	"verbund/internal/datastore/datastoretest"
 	"verbund/internal/store"
 	"verbund/internal/whole"
@@ -49,20 +51,23 @@ func TestSharedMemory(t *testing.T) {
 	}
 	w.fails(0, []string{"lies at " + place}, append([]string{"store", "move", place, "--yes"}, as...)...)
 
-	// A colleague has what is in version control, and a copy of the key file.
+	// A colleague has what is in version control, and keys of his own.
 	tomas := &world{TB: t, dir: w.dir, keys: t.TempDir()}
-	for _, f := range whole.Named(w.keys, ".key") {
-		b, err := os.ReadFile(f)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(filepath.Join(tomas.keys, filepath.Base(f)), b, 0o600); err != nil {
-			t.Fatal(err)
-		}
+	own, err := age.GenerateX25519Identity()
+	if err != nil {
+		t.Fatal(err)
+	}
+	public := filepath.Join(w.keys, "tomas.pub")
+	if err := errors.Join(os.WriteFile(filepath.Join(tomas.keys, "own.key"), []byte(own.String()), 0o600), os.WriteFile(public, []byte("# of tomas\n"+own.Recipient().String()+"\n"), 0o600)); err != nil {
+		t.Fatal(err)
 	}
 	tomas.fails(1, []string{"certificate", place}, "status")
 	tcert, tkey := a.Pair("tomas")
 	tomas.fails(0, []string{"as tomas"}, "store", "reach", "--cert", tcert, "--key", tkey)
+	tomas.fails(1, []string{"cannot be opened"}, "access", "--login-key")
+	w.fails(1, []string{"opens nothing"}, "store", "admit", "tomas", "elsewhere")
+	w.fails(0, []string{"tomas opens the store"}, "store", "admit", "tomas", public)
+	w.fails(0, []string{"tomas", "age key", own.Recipient().String(), "key file"}, "store", "people")
 	tomas.well("v1.37.1")
 
 	// While one of them works, the other one is told who does.
@@ -84,6 +89,9 @@ func TestSharedMemory(t *testing.T) {
 	w.fails(0, []string{"upgrade v1.37.2", "tomas"}, "history")
 	w.ok("store", "show", "--check")
 
+	w.fails(1, []string{"nobody is admitted"}, "store", "dismiss", "pia")
+	w.fails(0, []string{"no more", "verbund trust replace cluster-authority --now", "secrets-encryption", "logs in to the machines"}, "store", "dismiss", "tomas")
+	tomas.fails(1, []string{"cannot be opened"}, "access", "--login-key")
 	tomas.fails(0, []string{"lies at", "store.db"}, "store", "move", "folder", "--yes")
 	w.fails(0, []string{"nothing to do"}, "converge", "--yes")
 	w.fails(0, []string{"store.db", "opens       yes"}, "store", "show")

@@ -44,12 +44,21 @@ func (s *Store) BackupKey() (*age.X25519Identity, error) {
 		if err != nil {
 			return nil, err
 		}
-		b = fmt.Appendf(nil, "# opens the backups in this folder\n# public key: %s\n%s\n", id.Recipient(), id)
+		b = openerText(id)
 		if err := s.closeAside(b); err != nil {
 			return nil, err
 		}
 	}
-	return readIdentity(b)
+	ids, err := readOpener(b)
+	if err != nil {
+		return nil, err
+	}
+	return ids[0], nil
+}
+
+// openerText is an identity as it is kept beside the backups, closed.
+func openerText(id *age.X25519Identity) []byte {
+	return fmt.Appendf(nil, "# opens the backups in this folder\n# public key: %s\n%s\n", id.Recipient(), id)
 }
 
 // Openers are what opens and closes the backups of a cluster.
@@ -116,12 +125,15 @@ func (s *Store) OpensBackups() (*Openers, error) {
 		if err != nil {
 			continue // closed for a key that is not here: what it opens says so
 		}
-		id, err := readIdentity(plain)
+		ids, err := readOpener(plain)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", f, err)
 		}
-		if out.Beside = append(out.Beside, id); filepath.Base(f) == aside {
-			out.Own, out.Closed = id, openers[f]
+		for _, id := range ids {
+			out.Beside = append(out.Beside, id)
+		}
+		if filepath.Base(f) == aside {
+			out.Own, out.Closed = ids[0], openers[f]
 		}
 	}
 	return out, nil
@@ -132,14 +144,22 @@ func OpenersIn(folder string) []string {
 	return slices.DeleteFunc(whole.Named(folder, ".age"), func(f string) bool { return !strings.HasPrefix(filepath.Base(f), "identity") })
 }
 
-// readIdentity reads the key that opens backups, as it is kept beside them.
-func readIdentity(b []byte) (*age.X25519Identity, error) {
+// readOpener reads the keys that open backups, as they are kept beside them: that by which new ones
+// open, and then those from before somebody was dismissed who had them.
+func readOpener(b []byte) (ids []*age.X25519Identity, err error) {
 	for line := range strings.Lines(string(b)) {
 		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
-			return age.ParseX25519Identity(line)
+			id, err := age.ParseX25519Identity(line)
+			if err != nil {
+				return nil, err
+			}
+			ids = append(ids, id)
 		}
 	}
-	return nil, fmt.Errorf("%s holds no identity", aside)
+	if len(ids) == 0 {
+		return nil, fmt.Errorf("%s holds no identity", aside)
+	}
+	return ids, nil
 }
 
 // Backups are the names of the backups with one of these endings.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -115,8 +116,75 @@ func (k *Keys) ask(p Protection) (string, error) {
 	return k.Ask("passphrase of " + p.ID)
 }
 
-// Identities open a store's key.
+// Identities open a store's key: what it was made for, or whatever this computer has, if people
+// were admitted to it.
 func (k *Keys) Identities(p Protection) ([]age.Identity, error) {
+	ids, err := k.own(p)
+	if len(p.People) == 0 {
+		return ids, err
+	}
+	if ids = append(ids, k.here()...); len(ids) == 0 {
+		return nil, fmt.Errorf("%w; nor is there a key of any of the people who were admitted (verbund store people names them): say --unlock FILE, with an SSH private key or a file of an age identity", err)
+	}
+	return ids, nil
+}
+
+// here are all keys that this computer has, of which one may be that of somebody who was admitted.
+func (k *Keys) here() []age.Identity {
+	var out []age.Identity
+	files := append(whole.Named(k.Dir, ".key"), k.Unlock)
+	if k.Unlock == "" {
+		files = append(files[:len(files)-1], usualSSHKeys()...)
+	}
+	for _, file := range files {
+		b, err := whole.Read(file)
+		if err != nil {
+			continue
+		}
+		if ids, err := age.ParseIdentities(bytes.NewReader(b)); err == nil {
+			out = append(out, ids...)
+		} else if id, err := k.sshIdentity(file, b); err == nil {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// usualSSHKeys are where such keys lie as a rule.
+func usualSSHKeys() []string {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return nil
+	}
+	return []string{filepath.Join(home, ".ssh", "id_ed25519"), filepath.Join(home, ".ssh", "id_rsa")}
+}
+
+// sshIdentity reads an SSH private key. One that is encrypted has its passphrase asked for when it
+// is the one that opens something.
+func (k *Keys) sshIdentity(file string, b []byte) (age.Identity, error) {
+	id, err := agessh.ParseIdentity(b)
+	var locked *ssh.PassphraseMissingError
+	if !errors.As(err, &locked) {
+		return id, err
+	}
+	pub := locked.PublicKey
+	if line, rerr := whole.Read(file + ".pub"); pub == nil && rerr == nil {
+		pub, _, _, _, _ = ssh.ParseAuthorizedKey(line)
+	}
+	if pub == nil {
+		return nil, fmt.Errorf("%s is encrypted, and its public half is not beside it", file)
+	}
+	if k.Ask == nil {
+		return nil, fmt.Errorf("%s is encrypted, and there is nobody to ask for its passphrase", file)
+	}
+	return agessh.NewEncryptedSSHIdentity(pub, b, func() ([]byte, error) {
+		pass, err := k.Ask("passphrase of " + file)
+		return []byte(pass), err
+	})
+}
+
+// own opens a store's key with what it was made for.
+func (k *Keys) own(p Protection) ([]age.Identity, error) {
 	switch p.Kind {
 	case ByKeyFile:
 		file := k.Unlock
@@ -178,12 +246,11 @@ func (k *Keys) Earlier(cluster string) []age.Identity {
 func (k *Keys) sshIdentities(p Protection) ([]age.Identity, error) {
 	files := []string{k.Unlock}
 	if k.Unlock == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
+		if files = usualSSHKeys(); files == nil {
 			return nil, errors.New("it is protected with an SSH key; say which with --unlock FILE")
 		}
-		files = []string{filepath.Join(home, ".ssh", "id_ed25519"), filepath.Join(home, ".ssh", "id_rsa")}
 	}
+	var trouble error
 	for _, file := range files {
 		b, err := whole.Read(file)
 		if err != nil {
@@ -192,31 +259,16 @@ func (k *Keys) sshIdentities(p Protection) ([]age.Identity, error) {
 			}
 			continue
 		}
-		id, err := agessh.ParseIdentity(b)
-		var locked *ssh.PassphraseMissingError
-		if errors.As(err, &locked) {
-			pub := locked.PublicKey
-			if line, rerr := whole.Read(file + ".pub"); pub == nil && rerr == nil {
-				pub, _, _, _, _ = ssh.ParseAuthorizedKey(line)
-			}
-			if pub == nil {
-				return nil, fmt.Errorf("%s is encrypted, and its public half is not beside it", file)
-			}
-			if k.Ask == nil {
-				return nil, fmt.Errorf("%s is encrypted, and there is nobody to ask for its passphrase", file)
-			}
-			id, err = agessh.NewEncryptedSSHIdentity(pub, b, func() ([]byte, error) {
-				pass, err := k.Ask("passphrase of " + file)
-				return []byte(pass), err
-			})
+		id, err := k.sshIdentity(file, b)
+		if err == nil {
+			return []age.Identity{id}, nil
 		}
-		if err != nil {
-			if k.Unlock != "" {
-				return nil, fmt.Errorf("%s is no SSH key that can open it: %w", file, err)
-			}
-			continue
+		if trouble = cmp.Or(trouble, err); k.Unlock != "" {
+			return nil, fmt.Errorf("%s is no SSH key that can open it: %w", file, err)
 		}
-		return []age.Identity{id}, nil
+	}
+	if trouble != nil {
+		return nil, trouble
 	}
 	return nil, fmt.Errorf("it is protected with the SSH key %s, and that is not where such keys lie; say --unlock FILE", p.Recipient)
 }

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 
+	"verbund/internal/core/words"
 	"verbund/internal/whole"
 
 	"filippo.io/age"
@@ -32,6 +33,8 @@ type Protection struct {
 	// Recipient is who may open it: an age recipient, or an SSH public key.
 	Recipient string `json:"recipient,omitempty"`
 	Wrapped   []byte `json:"wrapped"`
+	// People open it as well, each with a key of their own.
+	People []Person `json:"people,omitempty"`
 }
 
 // Keeper has, or asks for, what opens a store.
@@ -40,7 +43,7 @@ type Keeper interface {
 	New(id, cluster string) (Protection, error)
 	// Recipients are those to whom the store's key is encrypted.
 	Recipients(Protection) ([]age.Recipient, error)
-	// Identities open it.
+	// Identities open it: what it was made for, or the key of somebody who was admitted.
 	Identities(Protection) ([]age.Identity, error)
 	// Earlier open stores that a cluster had before this one, as far as they are here.
 	Earlier(cluster string) []age.Identity
@@ -181,7 +184,7 @@ func open(key []byte, id string, sealed []byte) ([]byte, error) {
 
 // newKey makes a key of a store, and says in p how that is closed.
 func (s *Store) newKey(p *Protection) ([]byte, error) {
-	to, err := s.keeper.Recipients(*p)
+	to, err := s.recipients(*p)
 	if err != nil {
 		return nil, err
 	}
@@ -202,30 +205,20 @@ func (s *Store) opened(key []byte, p Protection) {
 // somebody else, whose keeper is given; backups are opened by the same from
 // then on.
 func (s *Store) Protect(np Protection, by Keeper) error {
-	p, err := s.Protection()
+	p, key, opener, err := s.unlocked()
 	if err != nil {
 		return err
 	}
-	if p == nil {
-		return fmt.Errorf("there is no store in %s", s.Path)
-	}
-	key, err := s.unlock(p)
-	if err != nil {
-		return err
-	}
-	opener, err := s.openAside(p)
-	if err != nil {
-		return err
+	if np.People = p.People; np.Kind == ByPassphrase && len(p.People) > 0 {
+		return fmt.Errorf("beside a passphrase nothing else can open it, and %s admitted: verbund store dismiss comes first", words.Are(len(p.People), "person"))
 	}
 	was := s.keeper
 	s.keeper = by
 	if err := s.rewrite(p, key, np); err != nil {
 		return err
 	}
-	if opener != nil {
-		if err := s.closeAside(opener); err != nil {
-			return err
-		}
+	if err := s.closeAgain(opener); err != nil {
+		return err
 	}
 	if p.Kind != np.Kind || p.Recipient != np.Recipient {
 		return was.Forget(*p)
@@ -277,7 +270,7 @@ func (s *Store) closeAside(plain []byte) error {
 	if err != nil || p == nil {
 		return errors.Join(err, errors.New("the store is not protected"))
 	}
-	to, err := s.keeper.Recipients(*p)
+	to, err := s.recipients(*p)
 	if err != nil {
 		return err
 	}
@@ -322,22 +315,11 @@ type Packed struct {
 
 // Pack reads the store as it is.
 func (s *Store) Pack() (*Packed, error) {
-	p, err := s.Protection()
+	_, key, opener, err := s.unlocked()
 	if err != nil {
 		return nil, err
 	}
-	if p == nil {
-		return nil, fmt.Errorf("there is no store in %s", s.Path)
-	}
-	out := &Packed{}
-	key, err := s.unlock(p)
-	if err != nil {
-		return nil, err
-	}
-	out.Key = key
-	if out.Opener, err = s.openAside(p); err != nil {
-		return nil, err
-	}
+	out := &Packed{Key: key, Opener: opener}
 	out.Database, err = s.database()
 	return out, err
 }

@@ -54,6 +54,9 @@ type Vault interface {
 	Protection() (*store.Protection, error)
 	// Protect closes them anew, for somebody else, whose keeper is given.
 	Protect(p store.Protection, by store.Keeper) error
+	// Admit lets somebody open them with a key of their own, and Dismiss takes that back.
+	Admit(w store.Person) error
+	Dismiss(name string) error
 }
 
 // Past keeps the journal.
