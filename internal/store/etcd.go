@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -9,6 +10,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -167,10 +170,28 @@ func (e *inEtcd) unreached(ctx context.Context, what string, err error) error {
 		if why := datastore.New(e.Endpoints, e.TLS).Unanswered(own, err); errors.Is(why, datastore.ErrNoTrust) {
 			u.Err = why
 		} else {
-			u.Err = fmt.Errorf("it has not answered within %s: %w", e.patience, err)
+			u.Err = fmt.Errorf("it has not answered within %s: %w; see that it runs, and is reached from here", e.patience, cmp.Or(e.dial(own), err))
 		}
 	}
 	return u
+}
+
+// dial says why no member is reached; nil if one is.
+func (e *inEtcd) dial(ctx context.Context) error {
+	var trouble error
+	for _, at := range e.Endpoints {
+		u, err := url.Parse(at)
+		if err != nil {
+			return err
+		}
+		c, err := (&net.Dialer{Timeout: time.Second}).DialContext(ctx, "tcp", u.Host)
+		if err == nil {
+			c.Close()
+			return nil
+		}
+		trouble = cmp.Or(trouble, err)
+	}
+	return trouble
 }
 
 // lasts says whether another try would be answered with the same.

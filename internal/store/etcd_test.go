@@ -465,7 +465,7 @@ func TestEtcdRefuses(t *testing.T) {
 	}
 	nobody := as(func(s *Server) { s.Endpoints = []string{"https://127.0.0.1:1"} })
 	_, err = nobody.Read()
-	said(err, "has not answered within 3s")
+	said(err, "has not answered within 3s: dial tcp 127.0.0.1:1: connect: connection refused; see that it runs")
 	var u *Unreached
 	if err := nobody.base.(*inEtcd).write("writing", nil, []clientv3.Op{clientv3.OpPut("x", "y")}, nil); !errors.As(err, &u) || !u.Unsure || !strings.Contains(err.Error(), "not known") {
 		t.Errorf("what nobody answered: %v", err)

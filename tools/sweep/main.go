@@ -4,6 +4,7 @@
 //	go run ./tools/sweep -rounds 500 -seed 1
 //	go run ./tools/sweep -rounds 1 -seed 417
 //	go run ./tools/sweep -every -does upgrade -kills tool
+//	go run ./tools/sweep -rounds 200 -share
 //
 // A round raises a cluster of its own on a simulated site in a temporary folder. What is done
 // with it, who is killed, and after which entry of the journal, follows from the round's seed;
@@ -32,20 +33,26 @@ func main() {
 	beside := flag.Int("parallel", 1, "rounds beside each other")
 	does := flag.String("does", "", "one thing alone: "+strings.Join(names(), ", "))
 	kills := flag.String("kills", "", "one alone: "+strings.Join(victims, ", "))
+	share := flag.Bool("share", false, "the memory lies in an etcd of three members; also these are killed, and the way to them: "+strings.Join(ofMemory, ", "))
 	every := flag.Bool("every", false, "at every entry, one after the other, with -does and -kills")
+	beMember()
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	if err := sweep(ctx, *rounds, *seed, *beside, *does, *kills, *every); err != nil {
+	if err := sweep(ctx, *rounds, *seed, *beside, *does, *kills, *every, *share); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
 // sweep makes all rounds, and says what came of them.
-func sweep(ctx context.Context, rounds int, seed uint64, beside int, does, kills string, every bool) error {
-	if does != "" && !slices.Contains(names(), does) || kills != "" && !slices.Contains(victims, kills) || every && (does == "" || kills == "") {
-		return fmt.Errorf("choose -does among %s, -kills among %s; -every wants both", strings.Join(names(), ", "), strings.Join(victims, ", "))
+func sweep(ctx context.Context, rounds int, seed uint64, beside int, does, kills string, every, share bool) error {
+	who := victims
+	if share {
+		who = append(slices.Clone(ofMemory), "tool")
+	}
+	if does != "" && !slices.Contains(names(), does) || kills != "" && !slices.Contains(who, kills) || every && (does == "" || kills == "") {
+		return fmt.Errorf("choose -does among %s, -kills among %s; -every wants both", strings.Join(names(), ", "), strings.Join(who, ", "))
 	}
 	program, remove, err := build(ctx)
 	if err != nil {
@@ -54,7 +61,7 @@ func sweep(ctx context.Context, rounds int, seed uint64, beside int, does, kills
 	defer remove()
 	if every {
 		for k := 1; ctx.Err() == nil; k++ {
-			r := &round{program: program, seed: seed, does: does, kills: kills, after: k}
+			r := &round{program: program, seed: seed, does: does, kills: kills, after: k, share: share}
 			if err := tell(ctx, r); err != nil {
 				return fmt.Errorf("%w\nrepeat it: go run ./tools/sweep -every -does %s -kills %s -seed %d", err, does, kills, seed)
 			}
@@ -79,7 +86,7 @@ func sweep(ctx context.Context, rounds int, seed uint64, beside int, does, kills
 				if i >= rounds || ctx.Err() != nil {
 					return
 				}
-				r := chosen(program, seed+uint64(i), does, kills)
+				r := chosen(program, seed+uint64(i), does, kills, share)
 				err := tell(ctx, r)
 				mu.Lock()
 				made++
@@ -88,7 +95,7 @@ func sweep(ctx context.Context, rounds int, seed uint64, beside int, does, kills
 				}
 				if err != nil && ctx.Err() == nil {
 					failed++
-					fmt.Printf("FAILED: %v\n  repeat it: go run ./tools/sweep -rounds 1 -seed %d\n", err, r.seed)
+					fmt.Printf("FAILED: %v\n  repeat it: go run ./tools/sweep -rounds 1 -seed %d -share=%v\n", err, r.seed, share)
 				}
 				mu.Unlock()
 			}

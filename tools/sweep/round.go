@@ -60,6 +60,9 @@ func names() (out []string) {
 // victims are who is killed; of a lead it is the lease that goes, and whoever held it ends by that.
 var victims = []string{"tool", "site", "zone", "machine", "lead"}
 
+// ofMemory are those of a memory that lies in an etcd: a member of it, and the way to all of them.
+var ofMemory = []string{"member", "way"}
+
 // mostRuns is how many runs may be needed after something was killed.
 const mostRuns = 2
 
@@ -69,8 +72,10 @@ type round struct {
 	seed    uint64
 	does    string
 	kills   string
-	after   int // entries of the journal
+	after   int  // entries of the journal
+	share   bool // the memory lies in an etcd
 
+	memory *shared
 	dir    string
 	killed bool   // it came to that
 	said   int    // entries of the journal, up to the end of what was disturbed
@@ -80,17 +85,21 @@ type round struct {
 }
 
 // chosen is the round of a seed; what is not left open is as it was asked for.
-func chosen(program string, seed uint64, does, kills string) *round {
+func chosen(program string, seed uint64, does, kills string, share bool) *round {
 	rnd := rand.New(rand.NewPCG(seed, 0))
-	d, v := deeds[rnd.IntN(len(deeds))], victims[rnd.IntN(len(victims))]
-	share := rnd.Float64()
+	who := victims
+	if share {
+		who = append(slices.Clone(ofMemory), "tool")
+	}
+	d, v := deeds[rnd.IntN(len(deeds))], who[rnd.IntN(len(who))]
+	part := rnd.Float64()
 	if does != "" {
 		d = deeds[slices.Index(names(), does)]
 	}
 	if kills != "" {
 		v = kills
 	}
-	return &round{program: program, seed: seed, does: d.name, kills: v, after: 1 + int(share*float64(d.entries))}
+	return &round{program: program, seed: seed, does: d.name, kills: v, after: 1 + int(part*float64(d.entries)), share: share}
 }
 
 // what says who was killed when.
@@ -111,15 +120,22 @@ func (r *round) run(ctx context.Context) (err error) {
 			// Whatever happened, nothing is left running.
 			r.tool(context.WithoutCancel(ctx), "teardown", "--confirm", cluster)
 			r.killSite()
+			r.endMemory()
 			os.RemoveAll(r.dir)
 			return
 		}
 		r.killSite()
+		r.endMemory()
 		err = fmt.Errorf("%s, %s: %w\n  its folder: %s", r.does, r.what(), err, r.dir)
 	}()
 	d := deeds[slices.Index(names(), r.does)]
 	if err := r.draft(ctx, d); err != nil {
 		return err
+	}
+	if r.share {
+		if err := r.shareMemory(ctx); err != nil {
+			return err
+		}
 	}
 	rnd := rand.New(rand.NewPCG(r.seed, 1))
 	if d.args == nil {
@@ -257,6 +273,13 @@ func (r *round) kill(ctx context.Context, rnd *rand.Rand, tool *os.Process) erro
 	switch r.kills {
 	case "tool":
 		return tool.Kill()
+	case "member":
+		whom, err := r.memory.killMember(rnd)
+		r.whom = whom
+		return err
+	case "way":
+		r.whom = r.memory.cut(rnd)
+		return nil
 	case "site":
 		pid, err := r.site()
 		if err != nil {
@@ -349,7 +372,7 @@ func (r *round) finish(ctx context.Context, d deed) error {
 		if !r.began(d) {
 			args = append(slices.Clone(d.args), "--yes", "--confirm", cluster)
 		}
-		if _, last = r.tool(ctx, args...); last == nil && r.began(d) {
+		if last = r.waits(ctx, args...); last == nil && r.began(d) {
 			return nil
 		}
 	}
@@ -368,8 +391,8 @@ func (r *round) began(d deed) bool {
 	case "grow", "shrink":
 		return strings.Contains(string(b), fmt.Sprintf("count: %d\n    size: small", d.gauges))
 	case "restore":
-		j, err := os.ReadFile(filepath.Join(r.dir, ".verbund", cluster, "journal.jsonl"))
-		return err == nil && bytes.Contains(j, []byte(`"text":"backup restore"`))
+		text, err := r.tool(context.Background(), "history", "-o", "json")
+		return err == nil && strings.Contains(text, `"backup restore"`)
 	}
 	return true
 }

@@ -7,6 +7,12 @@ import (
 	"testing"
 )
 
+// A process of this program may be a member of an etcd.
+func TestMain(m *testing.M) {
+	beMember()
+	os.Exit(m.Run())
+}
+
 // A few rounds of the sweep, one for each who is killed; what seeds choose is the same every
 // time, and everything is chosen by some.
 func TestSweep(t *testing.T) {
@@ -24,6 +30,8 @@ func TestSweep(t *testing.T) {
 		{seed: 3, does: "upgrade", kills: "machine", after: 80},
 		{seed: 4, does: "grow", kills: "site", after: 9},
 		{seed: 5, does: "replace-authority", kills: "lead", after: 30},
+		{seed: 6, does: "upgrade", kills: "member", after: 50, share: true},
+		{seed: 7, does: "grow", kills: "way", after: 12, share: true},
 	} {
 		r.program = program
 		if err := r.run(t.Context()); err != nil {
@@ -38,7 +46,7 @@ func TestSweep(t *testing.T) {
 func TestChosen(t *testing.T) {
 	seen := map[string]bool{}
 	for seed := range uint64(800) {
-		a, b := chosen("", seed, "", ""), chosen("", seed, "", "")
+		a, b := chosen("", seed, "", "", false), chosen("", seed, "", "", false)
 		if a.does != b.does || a.kills != b.kills || a.after != b.after {
 			t.Errorf("seed %d chooses %+v, and %+v", seed, a, b)
 		}
@@ -51,10 +59,10 @@ func TestChosen(t *testing.T) {
 	if len(seen) != len(deeds)*len(victims) {
 		t.Errorf("%d of %d are chosen", len(seen), len(deeds)*len(victims))
 	}
-	if r := chosen("", 5, "renew", "zone"); r.does != "renew" || r.kills != "zone" {
+	if r := chosen("", 5, "renew", "zone", false); r.does != "renew" || r.kills != "zone" {
 		t.Errorf("%+v", r)
 	}
-	err := sweep(t.Context(), 1, 1, 1, "renw", "", false)
+	err := sweep(t.Context(), 1, 1, 1, "renw", "", false, false)
 	if err == nil || !strings.Contains(err.Error(), "choose -does among") {
 		t.Error(err)
 	}

@@ -20,9 +20,9 @@ type Exposure struct {
 var opens = map[string]string{
 	string(trust.Cluster):    "signs access to everything in the cluster",
 	string(trust.Datastore):  "signs access to all that the cluster stores",
-	string(trust.FrontProxy): "lets a server pretend who asks",
+	string(trust.FrontProxy): "says for others who asks",
 	trust.ServiceAccountKey:  "signs tokens of programs in pods",
-	trust.SecretsKey:         "reads Secrets in a copy of the datastore, or in a backup",
+	trust.SecretsKey:         "reads Secrets in copies of the datastore",
 }
 
 // Exposed lists what there is of that in a store: first what opens most.
@@ -40,12 +40,12 @@ func Exposed(t *store.Trust) []Exposure {
 	}
 	for id := range t.Keys {
 		if id != session.Login && !slices.Contains(trust.Replaceable, id) {
-			out = append(out, Exposure{"certificates", "let in whoever has their keys, until they end or their authority is replaced", "verbund trust renew --all"})
+			out = append(out, Exposure{"certificates", "let in whoever has their keys", "verbund trust renew --all"})
 			break
 		}
 	}
 	if t.Keys[session.Login] != nil {
-		out = append(out, Exposure{session.Login, "logs in to the machines as root: nothing of Verbund's replaces it, so keep whoever has it from reaching them", ""})
+		out = append(out, Exposure{session.Login, "logs in to the machines; nothing here replaces it, so keep its holder from reaching them", ""})
 	}
 	return out
 }
