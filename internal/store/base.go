@@ -126,7 +126,11 @@ type Damage struct {
 }
 
 func (d *Damage) Error() string {
-	return fmt.Sprintf("the store %s is damaged: %v; nothing is planned from it and nothing was changed. If the disk is well, bring the store back from version control or from your own backup of this folder; verbund store show --check says what of it can be read", d.Path, d.Err)
+	back := "If the disk is well, bring the store back from version control or from your own backup of this folder"
+	if strings.HasPrefix(d.Path, etcdScheme) {
+		back = "Bring what lies there back from that etcd's own backup"
+	}
+	return fmt.Sprintf("the store %s is damaged: %v; nothing is planned from it and nothing was changed. %s; verbund store show --check says what of it can be read", d.Path, d.Err, back)
 }
 
 func (d *Damage) Unwrap() error { return d.Err }
