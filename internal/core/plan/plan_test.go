@@ -157,6 +157,95 @@ pools: [{name: gauges, adopt: ["02:5e:00:00:00:01"]}]
 			o.Members["tidewatch-control-2"] = plan.MemberSeen{ID: 2, Trouble: "no answer"}
 			return c, o
 		},
+		"rewrite": func() (*topology.Cluster, plan.Observed) {
+			// An authority is new everywhere: what restarts is done with care. One worker asks for
+			// its certificate again, one is to, and is no node yet; one is out of the balancer.
+			c := cluster(t, "v1.37.2", 3, 4)
+			o := rewritten(c, nodeconf.UnitEtcd, nodeconf.UnitAPIServer, nodeconf.UnitKubelet)
+			for n, units := range map[string][]string{"tidewatch-gauges-1": {nodeconf.UnitKubelet}, "tidewatch-gauges-2": nil} {
+				seen(o, n, func(s *plan.MachineSeen) { s.Restarts, s.Enrols = units, true })
+			}
+			delete(o.Nodes, "tidewatch-gauges-2")
+			o.Resting["tidewatch-gauges-3"] = true
+			return c, o
+		},
+		"rewrite-one": func() (*topology.Cluster, plan.Observed) {
+			// With one API server nothing leaves the balancer; the etcd of a machine that restarts
+			// nothing is not guarded.
+			c := cluster(t, "v1.37.2", 1, 1)
+			o := rewritten(c, nodeconf.UnitAPIServer)
+			return c, o
+		},
+		"rewrite-apart": func() (*topology.Cluster, plan.Observed) {
+			c := apart(t, "pools: [{name: gauges, count: 1}]\n")
+			return c, rewritten(c, nodeconf.UnitEtcd, nodeconf.UnitAPIServer)
+		},
+		"rewrite-quietly": func() (*topology.Cluster, plan.Observed) {
+			// Certificates alone, which restart nothing.
+			c := apart(t, "pools: [{name: gauges, count: 2, rollout: {batch: 2}}]\n")
+			o := rewritten(c)
+			seen(o, "tidewatch-gauges-2", func(s *plan.MachineSeen) { s.Enrols = true })
+			return c, o
+		},
+		"new-names": func() (*topology.Cluster, plan.Observed) {
+			// Members ask for names that certificates are yet to have.
+			c := apart(t, "pools: [{name: gauges, count: 1}]\n")
+			o := rewritten(c, nodeconf.UnitEtcd)
+			for _, m := range c.Machines {
+				seen(o, m.Name, func(s *plan.MachineSeen) {
+					switch {
+					case m.Is(versions.Member):
+						s.Differs = []string{"/etc/kubernetes/trust/datastore-peer.crt", nodeconf.DatastoreConfig}
+					case m.Is(versions.API):
+						s.Differs, s.Restarts = []string{"/etc/kubernetes/trust/api-server-datastore.crt"}, []string{nodeconf.UnitAPIServer}
+					}
+				})
+			}
+			return c, o
+		},
+		"new-names-at-once": func() (*topology.Cluster, plan.Observed) {
+			c := apart(t, "pools: [{name: gauges, count: 1}]\n")
+			o := rewritten(c, nodeconf.UnitEtcd)
+			for _, m := range c.With(versions.Member) {
+				seen(o, m.Name, func(s *plan.MachineSeen) {
+					s.Differs = []string{"/etc/kubernetes/trust/datastore-peer.crt", nodeconf.DatastoreConfig}
+				})
+			}
+			o.Now = true // an authority that was stolen: nobody waits for anybody
+			return c, o
+		},
+		"endpoint-comes": func() (*topology.Cluster, plan.Observed) {
+			// Workers are told of an endpoint when something answers there.
+			c := cluster(t, "v1.37.2", 1, 2)
+			o := living(c, "v1.37.2")
+			o.Endpoint = false
+			delete(o.Machines, "tidewatch-balancer-1")
+			for _, n := range []string{"tidewatch-gauges-1", "tidewatch-gauges-2"} {
+				seen(o, n, func(s *plan.MachineSeen) {
+					s.Differs, s.Restarts = []string{nodeconf.Hosts}, []string{nodeconf.UnitKubelet}
+				})
+			}
+			return c, o
+		},
+		"rewrite-together": func() (*topology.Cluster, plan.Observed) {
+			c := declared(t, "endpoint: {existing: {address: 192.0.2.7}}\nrollout: {pools: together}\npools: [{name: gauges, count: 2}, {name: forecast, count: 2}]\n")
+			return c, rewritten(c, nodeconf.UnitKubelet)
+		},
+		"rewrite-part": func() (*topology.Cluster, plan.Observed) {
+			c := declared(t, "endpoint: {existing: {address: 192.0.2.7}}\npools: [{name: gauges, count: 2}, {name: forecast, count: 2}]\n")
+			o := rewritten(c, nodeconf.UnitKubelet)
+			o.Part = "forecast"
+			return c, o
+		},
+		"raise-cut-off": func() (*topology.Cluster, plan.Observed) {
+			// Raised at one version and cut off before it had a network; another is declared since.
+			c := cluster(t, "v1.37.2", 1, 2)
+			o := living(c, "v1.36.3")
+			o.AddOns = nil
+			delete(o.Machines, "tidewatch-gauges-2")
+			delete(o.Nodes, "tidewatch-gauges-2")
+			return c, o
+		},
 		"restore": func() (*topology.Cluster, plan.Observed) {
 			// Back to the minor of a backup, with one control-plane machine gone and one that runs
 			// that minor already.
@@ -167,6 +256,29 @@ pools: [{name: gauges, adopt: ["02:5e:00:00:00:01"]}]
 			return c, o
 		},
 	}
+}
+
+// apart is a cluster whose datastore is on machines of its own, with a virtual endpoint.
+func apart(t *testing.T, pools string) *topology.Cluster {
+	t.Helper()
+	return declared(t, "control: {count: 2, nodes: false, datastore: {place: apart, count: 3}}\nendpoint: {virtual: {address: 127.80.0.250}}\n"+pools)
+}
+
+// rewritten is a living cluster of which the authority is another one on every machine, for which
+// those of some units restart that a machine has.
+func rewritten(c *topology.Cluster, units ...string) plan.Observed {
+	o := living(c, "v1.37.2")
+	for _, m := range c.Machines {
+		seen(o, m.Name, func(s *plan.MachineSeen) {
+			s.Differs = []string{"/etc/kubernetes/trust/cluster-authority.crt"}
+			for _, u := range units {
+				if slices.Contains(nodeconf.Units(m), u) {
+					s.Restarts = append(s.Restarts, u)
+				}
+			}
+		})
+	}
+	return o
 }
 
 // restoring is a cluster of which a backup is to be restored.
