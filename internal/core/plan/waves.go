@@ -15,10 +15,7 @@ import (
 
 // must lists what a living machine cannot become while it lives, in words.
 func (p *planner) must(m topology.Machine) []string {
-	s := p.o.Machines[m.Name]
-	if !s.Exists {
-		return nil
-	}
+	s := p.o.Machines[m.Name] // of one that is not there nothing is known
 	var out []string
 	if s.Size != "" && s.Size != m.Size {
 		out = append(out, fmt.Sprintf("size %s instead of %s", m.Size, s.Size))
@@ -38,8 +35,7 @@ func sameImage(m topology.Machine, was declare.Image) bool {
 	if m.OwnSystem && was.System != m.Image.System || was.Architecture != m.Image.Architecture {
 		return false
 	}
-	return slices.Equal(was.Extras, m.Image.Extras) ||
-		slices.Equal(slices.Sorted(slices.Values(was.Extras)), slices.Sorted(slices.Values(m.Image.Extras)))
+	return slices.Equal(slices.Sorted(slices.Values(was.Extras)), slices.Sorted(slices.Values(m.Image.Extras)))
 }
 
 func imageInWords(i declare.Image) string {

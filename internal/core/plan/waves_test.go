@@ -336,3 +336,59 @@ func TestPrefetch(t *testing.T) {
 		}
 	}
 }
+
+// Which groups have machines that get new ones next: one after the other, those that a person asked
+// for, or all; none while what there is to be seen does not allow it.
+func TestTurn(t *testing.T) {
+	both := strings.Replace(fmt.Sprintf(two, "", "%s", ""), "{name: forecast, count: 2,", "{name: forecast, count: 2, size: %s,", 1)
+	was, is := fmt.Sprintf(both, "small", "small"), fmt.Sprintf(both, "medium", "medium")
+	together := is + "rollout: {pools: together}\n"
+	for _, x := range []struct {
+		name, text string
+		change     func(o *plan.Observed)
+		want       string
+	}{
+		{"one pool after the other", is, nil, "gauges"},
+		{"together", together, nil, "forecast gauges"},
+		{"the one that is asked for", is, func(o *plan.Observed) { o.Part = "forecast" }, "forecast"},
+		{"the control plane alone", is, func(o *plan.Observed) { o.Part = plan.OnlyControl }, ""},
+		{"while it is held", is, func(o *plan.Observed) { o.Held = true }, ""},
+		{"when an authority is distrusted at once", is, func(o *plan.Observed) { o.Now = true }, ""},
+		{"while no API answers", is, func(o *plan.Observed) { o.API = false }, ""},
+		{"before it was founded", is, func(o *plan.Observed) { o.Founded = false }, ""},
+		{"while no member is seen", is, func(o *plan.Observed) { o.Members = nil }, ""},
+		{"while one has no power", is, func(o *plan.Observed) {
+			seen(*o, "tidewatch-forecast-1", func(s *plan.MachineSeen) { s.Power, s.Reached = "off", false })
+		}, ""},
+		{"while a control-plane machine is yet to come", is, func(o *plan.Observed) { delete(o.Machines, "tidewatch-control-2") }, ""},
+		{"while one of the pool before is yet to come", strings.Replace(is, "size: medium, rollout: {}", "size: small, rollout: {}", 1), func(o *plan.Observed) { delete(o.Machines, "tidewatch-gauges-2") }, ""},
+		{"when nothing is to be replaced", was, nil, ""},
+	} {
+		o := living(turned(t, was, nil), "v1.37.2")
+		if x.change != nil {
+			x.change(&o)
+		}
+		if got := strings.Join(slices.Sorted(maps.Keys(plan.Turn(turned(t, x.text, nil), o))), " "); got != x.want {
+			t.Errorf("%s: %q, wanted %q", x.name, got, x.want)
+		}
+	}
+}
+
+// A machine in another zone than its own gives way to a new one there; an adopted one is not
+// exchanged, and a balancer is not, whose address is the endpoint's.
+func TestZoneOfItsOwn(t *testing.T) {
+	text := fmt.Sprintf(two, "", "small", "trial: 0")
+	o := living(turned(t, text, nil), "v1.37.2")
+	seen(o, "tidewatch-gauges-2", func(s *plan.MachineSeen) { s.Zone = "island" })
+	if got, want := strings.Join(rounds(t, text, o), "\n"), "wave/gauges-1 get/gauges-3 drain/gauges-2 release/gauges-2"; got != want {
+		t.Errorf("it goes\n%s\nwanted\n%s", got, want)
+	}
+	for name, want := range map[string]string{"tidewatch-balancer-1": "the endpoint's address is its own", "tidewatch-gauges-1": "it is the adopted"} {
+		c := declared(t, "control: {count: 1, size: medium}\nendpoint: {balancer: {size: small}}\npools: [{name: gauges, adopt: [\"02:5e:00:00:00:01\"]}]\n")
+		o := living(c, "v1.37.2")
+		seen(o, name, func(s *plan.MachineSeen) { s.Size = "large" })
+		if _, err := plan.Make(c, o, versions.Shipped()); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
