@@ -66,7 +66,7 @@ func TestHouseArrows(t *testing.T) {
 		"kube":      {"core", "kube", "kubeapi"},
 		"kubeapi":   {"kubeapi"},
 		"datastore": {"core", "datastore"},
-		"store":     {"core", "store", "whole"},
+		"store":     {"backup", "core", "datastore", "store", "whole"},
 		"site":      {"core", "site", "whole"},
 		"report":    {"report"},
 		"agent":     {"agent", "core", "machine", "whole"},
@@ -88,7 +88,8 @@ func TestHouseArrows(t *testing.T) {
 		}
 		for _, i := range p.Imports {
 			to := room(i)
-			if to != "" && !slices.Contains(allowed, to) {
+			hands := strings.HasSuffix(i, "test") && strings.HasSuffix(p.ImportPath, "test") // both are a test's
+			if to != "" && !hands && !slices.Contains(allowed, to) {
 				t.Errorf("%s imports %s: %s must not know %s", p.ImportPath, i, from, to)
 			}
 			// What is in a test's hands stays there.

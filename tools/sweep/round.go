@@ -34,6 +34,7 @@ type deed struct {
 	gauges  int        // machines of that pool afterwards; 0 as drafted
 	edits   [][2]string
 	loses   bool // what was written after the commands before it
+	again   bool // the same command goes on, and no other does: status says so
 }
 
 var deeds = []deed{
@@ -41,7 +42,7 @@ var deeds = []deed{
 	{name: "upgrade", entries: 133, args: []string{"upgrade", newer}, version: newer},
 	{name: "upgrade-replacing", entries: 392, args: []string{"upgrade", newer}, version: newer, edits: [][2]string{{"way: in-place", "way: replacement"}, {"rollout: {soak", "rollout: {way: replacement, soak"}}},
 	{name: "renew", entries: 78, args: []string{"trust", "renew", "--all"}, version: older},
-	{name: "replace-authority", entries: 100, args: []string{"trust", "replace", "cluster-authority"}, version: older},
+	{name: "replace-authority", entries: 100, args: []string{"trust", "replace", "cluster-authority"}, version: older, again: true},
 	{name: "replace", entries: 26, args: []string{"replace", cluster + "-gauges-2"}, version: older},
 	{name: "replace-control", entries: 30, args: []string{"replace", cluster + "-control-2"}, version: older},
 	{name: "restore", entries: 26, args: []string{"backup", "restore", "newest"}, before: [][]string{{"backup", "take"}}, version: older, loses: true},
@@ -369,7 +370,7 @@ func (r *round) finish(ctx context.Context, d deed) error {
 	var last error
 	for r.runs = 1; r.runs <= mostRuns; r.runs++ {
 		args := []string{"converge", "--yes", "--confirm", cluster}
-		if !r.began(d) {
+		if d.again || !r.began(d) {
 			args = append(slices.Clone(d.args), "--yes", "--confirm", cluster)
 		}
 		if last = r.waits(ctx, args...); last == nil && r.began(d) {
