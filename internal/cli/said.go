@@ -3,6 +3,7 @@ package cli
 import (
 	corev1 "k8s.io/api/core/v1"
 
+	"verbund/internal/cli/act"
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/enter"
 	"verbund/internal/cli/keep"
@@ -39,7 +40,7 @@ var said = []struct {
 }{
 	{"draft", write.WroteSaid{}}, {"check", []declare.Finding{}}, {"check --rules", []declare.Rule{}}, {"check --merged", write.MergedSaid{}},
 	{"versions", write.VersionsSaid{}}, {"versions --refresh", []versions.PinChange{}}, {"render", write.RenderSaid{}},
-	{"plan", desk.Planned{}}, {"converge, and every command that changes machines: a line for each entry", store.Entry{}},
+	{"plan", desk.Planned{}}, {"plan show", act.SavedSaid{}}, {"converge, and every command that changes machines: a line for each entry", store.Entry{}},
 	{"rehearse", practise.RehearseSaid{}}, {"rollout", enginelook.Rollout{}}, {"rollout hold", rollout.HoldSaid{}},
 	{"status", enginelook.Health{}}, {"status --all", []look.Glance{}}, {"nodes", []corev1.Node{}}, {"machines", []look.MachineSaid{}}, {"inspect", []look.Inspected{}}, {"logs", []look.LogLine{}},
 	{"history", []look.RunSaid{}}, {"history RUN", []store.Entry{}}, {"survey", []enginelook.Answer{}}, {"collect", look.CollectSaid{}},

@@ -20,7 +20,7 @@ import (
 // PlanCmd is verbund plan.
 func PlanCmd(a *desk.App) *cobra.Command {
 	var code bool
-	var only, picture, to string
+	var only, picture, to, save, within string
 	c := &cobra.Command{
 		Use: "plan", Short: "Show what would be done, why, in which order, and how long it takes", Args: term.NoArgs,
 		Long: `Looks at the site, the machines, the datastore and the API, and shows the steps
@@ -36,8 +36,11 @@ shows the single steps where they are few, or with --steps.
 
 The kinds of steps:
 ` + kindsText(),
-		Example: "  verbund plan --steps\n  verbund plan --to v1.37.2\n  verbund plan --picture plan.svg\n  verbund plan --only gauges --exit-code",
+		Example: "  verbund plan --steps\n  verbund plan --to v1.37.2\n  verbund plan --picture plan.svg\n  verbund plan --only gauges --exit-code\n  verbund plan --save tonight.plan --within 12h",
 		RunE: func(*cobra.Command, []string) error {
+			if save != "" && to != "" {
+				return term.Usage("--save and --to do not go together: a plan is saved of what is declared")
+			}
 			s, err := a.OpenTo(to)
 			if err != nil {
 				return err
@@ -63,6 +66,9 @@ The kinds of steps:
 					a.UI.Say("%s", text)
 				}
 			}
+			if err == nil && save != "" {
+				err = savePlan(a, s, v, p, only, save, within)
+			}
 			if err == nil && picture != "" {
 				err = drawPlan(a, s, p, slots, total, picture)
 			}
@@ -78,6 +84,9 @@ The kinds of steps:
 	c.Flags().StringVar(&to, "to", "", "as if this version were declared, which is not written down")
 	c.Flags().BoolVar(&a.Steps, "steps", false, "show the steps of a roll-out one by one, too")
 	c.Flags().StringVar(&picture, "picture", "", "also draw it into a file that ends in .svg or .png")
+	c.Flags().StringVar(&save, "save", "", "also save it into a file, for converge --plan")
+	c.Flags().StringVar(&within, "within", "24h", "with --save: how long it may be carried out")
+	c.AddCommand(planShowCmd(a), planApproveCmd(a))
 	return c
 }
 

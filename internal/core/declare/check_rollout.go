@@ -105,6 +105,9 @@ func (k *checker) rollouts() {
 	if r.Prefetch < 1 || r.Prefetch > 50 {
 		k.add("rollout.prefetch", "bad-prefetch", fmt.Sprintf("nothing can be fetched %d waves ahead", r.Prefetch), "choose 1 to 50")
 	}
+	if n := k.c.Approvals.Final; n < 0 || n > 9 {
+		k.add("approvals.final", "bad-approvals", fmt.Sprintf("%d signatures cannot be wanted of a plan", n), "choose 1 to 9, or leave it out")
+	}
 	w := r.Window
 	if w == nil {
 		return

@@ -134,6 +134,7 @@ var Rules = []Rule{
 	{ID: "unknown-hold", Severity: Error, What: "where a roll-out holds is not known"},
 	{ID: "unknown-order", Severity: Error, What: "the order of a roll-out is not known"},
 	{ID: "bad-trial", Severity: Error, What: "a trial has fewer than no machines"},
+	{ID: "bad-approvals", Severity: Error, What: "a plan wants more signatures than people can be expected to give, or fewer than none"},
 	{ID: "bad-prefetch", Severity: Error, What: "what machines are to run is fetched too few or too many waves ahead"},
 	{ID: "no-trial", Severity: Warning, What: "no machine goes first, or none is left to be spared"},
 	{ID: "hold-idle", Severity: Warning, What: "a roll-out holds after a trial that there is not"},

@@ -229,6 +229,7 @@ func ruleCases(t *testing.T) []ruleCase {
 		{rule: "bad-copy", want: "a control-plane machine that is a node", bad: least + "copyOf: coast\n", good: least + "copyOf: coast\ncontrol: {nodes: false}\n"},
 		{rule: "bad-copy", want: "would be a copy of itself", bad: least + "copyOf: lampwright\ncontrol: {nodes: false}\n", good: least},
 		{rule: "bad-opener", want: `"mara" opens nothing`, bad: least + "backup: {opens: [mara]}\n", good: least + "backup: {opens: ['ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOMqqnkVzrm0SdG6UOoqKLsabgH5C9okWi0dh2l9GKJl']}\n"},
+		{rule: "bad-approvals", want: "10 signatures cannot be wanted", bad: least + "approvals: {final: 10}\n", good: least + "approvals: {final: 9}\n"},
 		{rule: "bad-prefetch", want: "fetched 0 waves ahead", bad: least + "rollout: {prefetch: 0}\n", good: least + "rollout: {prefetch: 50}\n"},
 		{rule: "bad-trial", want: "-1 machines cannot go on trial", bad: pool("count: 3, rollout: {trial: -1}"), good: pool("count: 3, rollout: {trial: 2}")},
 		{rule: "no-trial", want: "no machine of pool keepers goes first", bad: pool("count: 3, rollout: {trial: 0}"), good: pool("count: 3, rollout: {trial: 1}")},

@@ -48,7 +48,13 @@ type Declaration struct {
 	Backup     Keeping              `yaml:"backup" doc:"how backups are kept"`
 	Drills     []Drill              `yaml:"drills" doc:"faults on purpose of one's own, beside those that are shipped; one of the same name takes the place of a shipped one"`
 	Prove      string               `yaml:"prove" doc:"when the quick part of a proof is made without being asked for" def:"never" oneof:"never,after-change"`
+	Approvals  Approvals            `yaml:"approvals" doc:"how many people have to agree to what"`
 	Exceptions []Exception          `yaml:"exceptions" doc:"errors that are accepted knowingly; check, plan and status go on showing them"`
+}
+
+// Approvals say how many people have to sign a plan before it is carried out.
+type Approvals struct {
+	Final int `yaml:"final" doc:"so many people have to sign a plan that has steps which cannot be undone, 1 to 9: those who open the store with an SSH key (store admit), each once; without it nobody has to" eg:"2"`
 }
 
 // When a proof is made without being asked for.

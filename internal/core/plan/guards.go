@@ -41,6 +41,17 @@ func (g Guard) Words() string { return guardWords[g] }
 // MarshalText is the guard as plans show it.
 func (g Guard) MarshalText() ([]byte, error) { return []byte(g.Words()), nil }
 
+// UnmarshalText reads it back from that.
+func (g *Guard) UnmarshalText(b []byte) error {
+	for is, words := range guardWords {
+		if words == string(b) {
+			*g = is
+			return nil
+		}
+	}
+	return fmt.Errorf("%q is no condition of a step", b)
+}
+
 // InWords says several conditions for a person.
 func InWords(gs []Guard) string {
 	var out []string

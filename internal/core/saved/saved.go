@@ -2,6 +2,7 @@ package saved
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
@@ -133,16 +134,32 @@ func (p *Plan) Differs(now *Plan, at time.Time) []string {
 	return append(out, p.steps(now)...)
 }
 
+// fields are those of a step as they stand in a file, each as JSON.
+func fields(s plan.Step) map[string]string {
+	b, err := json.Marshal(s)
+	raw := map[string]json.RawMessage{}
+	if err == nil {
+		err = json.Unmarshal(b, &raw)
+	}
+	if err != nil {
+		return map[string]string{"what can be read": err.Error()}
+	}
+	out := map[string]string{}
+	for k, v := range raw {
+		out[k] = string(v)
+	}
+	return out
+}
+
+func merged(a, b map[string]string) map[string]string {
+	out := maps.Clone(a)
+	maps.Copy(out, b)
+	return out
+}
+
 // steps says which steps are others.
 func (p *Plan) steps(now *Plan) []string {
 	var out []string
-	text := func(s plan.Step) string {
-		b, err := json.Marshal(s)
-		if err != nil {
-			return err.Error()
-		}
-		return string(b)
-	}
 	is := map[string]plan.Step{}
 	for _, s := range now.Steps {
 		is[s.ID] = s
@@ -150,11 +167,16 @@ func (p *Plan) steps(now *Plan) []string {
 	was := map[string]bool{}
 	for _, s := range p.Steps {
 		was[s.ID] = true
-		switch n, there := is[s.ID]; {
-		case !there:
+		n, there := is[s.ID]
+		if !there {
 			out = append(out, fmt.Sprintf("step %s (%s) is not to be done any more", s.ID, s.Text))
-		case text(n) != text(s):
-			out = append(out, fmt.Sprintf("step %s is another one: %s, since %s; it was: %s, since %s", s.ID, n.Text, n.Why, s.Text, s.Why))
+			continue
+		}
+		old, now := fields(s), fields(n)
+		for _, f := range slices.Sorted(maps.Keys(merged(old, now))) {
+			if old[f] != now[f] {
+				out = append(out, fmt.Sprintf("%s of step %s is %s, and was %s", f, s.ID, cmp.Or(now[f], "nothing"), cmp.Or(old[f], "nothing")))
+			}
 		}
 	}
 	for _, s := range now.Steps {

@@ -19,7 +19,7 @@ var noon = time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
 
 // of is the plan of a change, as it would be made now.
 func of(change func(p *plan.Plan, papers map[string][]byte, hardware map[string]string)) *Plan {
-	p := &plan.Plan{Steps: []plan.Step{{ID: "rest/a", Kind: plan.Rest, Machine: "a", Text: "take it out", Why: "no request"}, {ID: "release/a", Kind: plan.Release, Machine: "a", Text: "give it back", Why: "not declared", Needs: []string{"rest/a"}, Final: true}},
+	p := &plan.Plan{Steps: []plan.Step{{ID: "rest/a", Kind: plan.Rest, Machine: "a", Text: "take it out", Why: "no request", Guards: plan.Guards()}, {ID: "release/a", Kind: plan.Release, Machine: "a", Text: "give it back", Why: "not declared", Needs: []string{"rest/a"}, Final: true}},
 		Removes: []plan.Removal{{Machine: "a", Text: "machine a"}}}
 	papers, hardware := map[string][]byte{"tidewatch.verbund.yaml": []byte("x"), "estuary.site.yaml": []byte("y")}, map[string]string{"a": "02:5e:1", "b": "02:5e:2"}
 	if change != nil {
@@ -74,8 +74,8 @@ func TestDiffers(t *testing.T) {
 		{"a step more", func(p *plan.Plan, _ map[string][]byte, _ map[string]string) {
 			p.Steps = append(p.Steps, plan.Step{ID: "verify", Text: "look"})
 		}, 0, []string{"step verify (look) is new"}},
-		{"why", func(p *plan.Plan, _ map[string][]byte, _ map[string]string) { p.Steps[0].Why = "it fails" }, 0, []string{"step rest/a is another one: take it out, since it fails"}},
-		{"what it needs", func(p *plan.Plan, _ map[string][]byte, _ map[string]string) { p.Steps[1].Needs = nil }, 0, []string{"step release/a is another one"}},
+		{"why", func(p *plan.Plan, _ map[string][]byte, _ map[string]string) { p.Steps[0].Why = "it fails" }, 0, []string{`why of step rest/a is "it fails", and was "no request"`}},
+		{"what it needs", func(p *plan.Plan, _ map[string][]byte, _ map[string]string) { p.Steps[1].Needs = nil }, 0, []string{`needs of step release/a is nothing, and was ["rest/a"]`}},
 		{"the order", func(p *plan.Plan, _ map[string][]byte, _ map[string]string) { slices.Reverse(p.Steps) }, 0, []string{"in another order"}},
 	} {
 		got := was.Differs(of(x.change), noon.Add(x.later))

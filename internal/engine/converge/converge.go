@@ -151,6 +151,8 @@ func (x *converging) round() (begun, done bool, err error) {
 	}
 	switch {
 	case len(t.Steps) > 0:
+	case x.Agreed != nil && !x.acted:
+		return false, false, &Changed{x.Agreed.File, []string{"nothing is to be done"}}
 	case len(t.left) == 0 && x.cut && v.Seen.Founded && len(v.Ailing()) > 0:
 		t.Steps, x.cut = []plan.Step{plan.Last(nil)}, false
 	case len(t.left) == 0 && x.restored && v.Seen.Founded:
@@ -160,6 +162,13 @@ func (x *converging) round() (begun, done bool, err error) {
 		return false, true, x.over()
 	default:
 		return false, true, x.nothing(v, t.left)
+	}
+	if x.Agreed != nil && x.acted {
+		x.Say("the plan in %s is carried out; %s to be done after it: verbund plan shows what", x.Agreed.File, words.Are(len(t.Steps), "step"))
+		return false, true, nil
+	}
+	if err := x.unchanged(t, v); err != nil {
+		return false, false, err
 	}
 	if err := x.beforehand(t, v); err != nil {
 		return false, false, err
@@ -338,7 +347,7 @@ func (x *converging) do(v *look.View, t task) error {
 			return err
 		}
 	}
-	if err := x.carryOut(v, x.command, steps); err != nil {
+	if err := x.carryOut(v, x.Agreed.inWords(x.command), steps); err != nil {
 		// Somebody else got a lease meanwhile: the plan is made anew with another one.
 		var taken *site.Refused
 		if errors.As(err, &taken) && taken.Code == site.AddressTaken && x.taken < mostTaken {

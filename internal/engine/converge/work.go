@@ -28,8 +28,10 @@ type Work struct {
 	Declared *declare.Result
 	// Without is why the declared watches have no say this time; empty: they have.
 	Without string
-	ToHop   string        // a version of the minor after which an upgrade stops; empty: at its end
-	probes  *probe.Probes // of the declared watches, once a roll-out has begun
+	// Agreed is the plan that is carried out, and nothing else; nil: whatever is to be done.
+	Agreed *Agreed
+	ToHop  string        // a version of the minor after which an upgrade stops; empty: at its end
+	probes *probe.Probes // of the declared watches, once a roll-out has begun
 	// Soft ends what waits, and lets running steps finish; Hard ends those, too.
 	Soft, Hard context.Context
 }
@@ -74,6 +76,13 @@ func (w *Work) locked(command string) (release func(), err error) {
 
 // agree shows what will be done and asks, where there is somebody to ask.
 func (w *Work) agree(p *plan.Plan, v *look.View) error {
+	by, err := w.approved(p.Steps)
+	if err != nil {
+		return err
+	}
+	if len(by) > 0 {
+		w.Say("the plan is signed by %s", strings.Join(by, ", "))
+	}
 	if len(p.Endangers) > 0 {
 		for _, l := range w.notToMiss(p, v) {
 			w.Say("%s", l)
