@@ -102,7 +102,7 @@ func completes(a *desk.App, root *cobra.Command) {
 		"scale": {pools}, "upgrade": {above}, "replace": {machines}, "clear": {machines}, "inspect": {machines}, "logs": {machines}, "drill": {practised}, "history": {runs},
 		"site power": {machines, words("on", "off", "cut", "restart")}, "site console": {machines}, "site fault": {words(faults()...), machines},
 		"trust show": {certificates}, "trust renew": {certificates}, "trust replace": {words(trust.Replaceable...)}, "rollout back": {groups},
-		"backup show": {backups}, "backup verify": {backups}, "backup restore": {backups}, "backup drop": {backups}, "backup copy": {backups, nil},
+		"backup show": {backups}, "backup verify": {backups}, "backup restore": {backups}, "backup drop": {backups}, "backup copy": {backups, nil}, "plan show": {nil}, "plan approve": {nil}, "store move": {words("etcd://", "folder")}, "store admit": {nil, nil},
 	} {
 		cmd, _, err := root.Find(strings.Fields(path))
 		if err != nil {

@@ -28,7 +28,7 @@ import (
 // SavedSaid is a plan in a file, as JSON.
 type SavedSaid struct {
 	File string `json:"file"`
-	*saved.Plan
+	saved.Plan
 	SignedBy  []string `json:"signedBy"`
 	Worthless []string `json:"worthless"` // signatures that count for nobody, and why
 	Wanted    int      `json:"wanted"`    // signatures, for the steps that cannot be undone
@@ -106,7 +106,7 @@ func signatures(s *session.Session, x *converge.Agreed) (saved.Signers, *SavedSa
 	}
 	who := converge.Signers(p)
 	by, worthless := saved.Approved(x.Text, x.Signatures, who)
-	out := &SavedSaid{File: x.File, Plan: x.Plan, SignedBy: term.List(by), Worthless: term.List(worthless)}
+	out := &SavedSaid{File: x.File, Plan: *x.Plan, SignedBy: term.List(by), Worthless: term.List(worthless)}
 	if len(x.Plan.Final()) > 0 {
 		out.Wanted = s.Decl.Approvals.Final
 	}
