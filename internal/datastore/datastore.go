@@ -79,6 +79,15 @@ func (c *Client) Unanswered(ctx context.Context, err error) error {
 	if errors.Is(err, rpctypes.ErrPermissionDenied) || errors.Is(err, rpctypes.ErrUserEmpty) || ctx.Err() != nil {
 		return err
 	}
+	if refused := c.Trusted(ctx); refused != nil {
+		return refused
+	}
+	return fmt.Errorf("%w (%w)", ErrNoQuorum, err)
+}
+
+// Trusted is ErrNoTrust where members answer and none lets this client in, or none is whom it asks
+// for; nil if one does, and where nobody answers at all.
+func (c *Client) Trusted(ctx context.Context) error {
 	why := make([]error, len(c.endpoints))
 	var wg sync.WaitGroup
 	for i, e := range c.endpoints {
@@ -88,7 +97,7 @@ func (c *Client) Unanswered(ctx context.Context, err error) error {
 	var refused error
 	for _, w := range why {
 		if w == nil {
-			return fmt.Errorf("%w (%w)", ErrNoQuorum, err) // somebody would have answered, if it could
+			return nil // somebody would answer, if it could
 		}
 		if isTrust(w) {
 			refused = w
@@ -97,7 +106,7 @@ func (c *Client) Unanswered(ctx context.Context, err error) error {
 	if refused != nil {
 		return fmt.Errorf("%w: %w", ErrNoTrust, refused)
 	}
-	return fmt.Errorf("%w (%w)", ErrNoQuorum, err)
+	return nil
 }
 
 // isTrust says whether a handshake ended since one side did not accept the other.

@@ -133,6 +133,10 @@ func (e *inEtcd) etcd(ctx context.Context) (*clientv3.Client, error) {
 	if e.client != nil {
 		return e.client, nil
 	}
+	// The client would go on trying with one that does not let it in, until the patience is over.
+	if err := datastore.New(e.Endpoints, e.TLS).Trusted(ctx); err != nil {
+		return nil, &Unreached{Where: e.where(), What: "asking", Err: err}
+	}
 	c, err := clientv3.New(clientv3.Config{Endpoints: e.Endpoints, TLS: e.TLS, Username: e.User, Password: e.Password, DialTimeout: e.patience,
 		DialKeepAliveTime: 5 * time.Second, DialKeepAliveTimeout: 5 * time.Second, Logger: zap.NewNop()})
 	if err != nil {
@@ -175,6 +179,40 @@ func (e *inEtcd) unreached(ctx context.Context, what string, err error) error {
 	}
 	return u
 }
+
+// ask asks something that may be asked again, until somebody answers: a member that ends, or another
+// one that is elected, is waited for.
+func (e *inEtcd) ask(ctx context.Context, what string, f func(*clientv3.Client) error) error {
+	c, err := e.etcd(ctx)
+	if err != nil {
+		return err
+	}
+	for {
+		err := f(c)
+		if err == nil {
+			return nil
+		}
+		if lasts(err) || ctx.Err() != nil {
+			return e.unreached(ctx, what, err)
+		}
+		select {
+		case <-ctx.Done():
+			return e.unreached(ctx, what, err)
+		case <-time.After(betweenTries):
+		}
+	}
+}
+
+func (e *inEtcd) get(ctx context.Context, what, key string, how ...clientv3.OpOption) (r *clientv3.GetResponse, err error) {
+	err = e.ask(ctx, what, func(c *clientv3.Client) (err error) {
+		r, err = c.Get(ctx, key, how...)
+		return err
+	})
+	return r, err
+}
+
+// betweenTries is how long is waited before something is asked again.
+const betweenTries = 100 * time.Millisecond
 
 // dial says why no member is reached; nil if one is.
 func (e *inEtcd) dial(ctx context.Context) error {
@@ -233,13 +271,13 @@ type moment struct {
 
 // moment looks what there is.
 func (e *inEtcd) moment(ctx context.Context) (*moment, error) {
-	c, err := e.etcd(ctx)
+	var r *clientv3.TxnResponse
+	err := e.ask(ctx, "reading", func(c *clientv3.Client) (err error) {
+		r, err = c.Txn(ctx).Then(clientv3.OpGet(e.root+"head"), clientv3.OpGet(e.root+"moved")).Commit()
+		return err
+	})
 	if err != nil {
 		return nil, err
-	}
-	r, err := c.Txn(ctx).Then(clientv3.OpGet(e.root+"head"), clientv3.OpGet(e.root+"moved")).Commit()
-	if err != nil {
-		return nil, e.unreached(ctx, "reading", err)
 	}
 	m := &moment{e: e, ctx: ctx, rev: r.Header.Revision, tables: map[string]map[string][]byte{}, changes: map[string][]byte{}}
 	if moved := r.Responses[1].GetResponseRange().Kvs; len(moved) > 0 {
@@ -331,13 +369,9 @@ func (m *moment) load(name string) {
 
 // range_ reads all below a key, by the rest of each key behind the memory's own.
 func (m *moment) range_(below string) (map[string][]byte, error) {
-	c, err := m.e.etcd(m.ctx)
+	r, err := m.e.get(m.ctx, "reading", m.e.root+below, clientv3.WithPrefix(), clientv3.WithRev(m.rev))
 	if err != nil {
 		return nil, err
-	}
-	r, err := c.Get(m.ctx, m.e.root+below, clientv3.WithPrefix(), clientv3.WithRev(m.rev))
-	if err != nil {
-		return nil, m.e.unreached(m.ctx, "reading", err)
 	}
 	out := make(map[string][]byte, len(r.Kvs))
 	for _, kv := range r.Kvs {
@@ -425,13 +459,9 @@ func (s *Store) Member() (uint64, error) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
-	c, err := e.etcd(ctx)
+	r, err := e.get(ctx, "looking who answers", e.root+"head")
 	if err != nil {
 		return 0, err
-	}
-	r, err := c.Get(ctx, e.root+"head")
-	if err != nil {
-		return 0, e.unreached(ctx, "looking who answers", err)
 	}
 	return r.Header.MemberId, nil
 }
@@ -581,13 +611,9 @@ func (e *inEtcd) remove() error {
 func (e *inEtcd) opener() ([]byte, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
-	c, err := e.etcd(ctx)
+	r, err := e.get(ctx, "reading", e.root+"opener")
 	if err != nil {
 		return nil, err
-	}
-	r, err := c.Get(ctx, e.root+"opener")
-	if err != nil {
-		return nil, e.unreached(ctx, "reading", err)
 	}
 	if len(r.Kvs) == 0 {
 		return nil, nil
@@ -754,7 +780,7 @@ func (e *inEtcd) write(what string, when []clientv3.Cmp, ops []clientv3.Op, made
 				u.Unsure = true
 			}
 			return err
-		case <-time.After(100 * time.Millisecond): // between two tries
+		case <-time.After(betweenTries):
 		}
 	}
 }

@@ -28,9 +28,13 @@ func (e *inEtcd) lock(name, command string) (release func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	lease, err := c.Grant(ctx, int64(leaseTime/time.Second))
+	var lease *clientv3.LeaseGrantResponse
+	err = e.ask(ctx, "taking the lock", func(c *clientv3.Client) (err error) {
+		lease, err = c.Grant(ctx, int64(leaseTime/time.Second)) // one that nobody was told of ends by itself
+		return err
+	})
 	if err != nil {
-		return nil, e.unreached(ctx, "taking the lock", err)
+		return nil, err
 	}
 	give := func() {
 		own, cancel := context.WithTimeout(context.Background(), min(e.patience, 3*time.Second))
@@ -100,7 +104,7 @@ func (e *inEtcd) take(ctx context.Context, c *clientv3.Client, lease clientv3.Le
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(100 * time.Millisecond): // between two tries
+		case <-time.After(betweenTries):
 		}
 	}
 }
@@ -108,13 +112,9 @@ func (e *inEtcd) take(ctx context.Context, c *clientv3.Client, lease clientv3.Le
 func (e *inEtcd) holds() (*Holder, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
-	c, err := e.etcd(ctx)
+	r, err := e.get(ctx, "looking who holds the lock", e.root+"locks/"+lockCluster)
 	if err != nil {
 		return nil, err
-	}
-	r, err := c.Get(ctx, e.root+"locks/"+lockCluster)
-	if err != nil {
-		return nil, e.unreached(ctx, "looking who holds the lock", err)
 	}
 	if len(r.Kvs) == 0 {
 		return nil, nil
@@ -141,19 +141,13 @@ func (e *inEtcd) journal() (Journal, error) {
 func (e *inEtcd) shorten() error {
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
-	c, err := e.etcd(ctx)
-	if err != nil {
+	below := e.root + "journal/"
+	r, err := e.get(ctx, "reading the journal", below, clientv3.WithPrefix(), clientv3.WithCountOnly())
+	if err != nil || r.Count <= e.most {
 		return err
 	}
-	below := e.root + "journal/"
-	r, err := c.Get(ctx, below, clientv3.WithPrefix(), clientv3.WithCountOnly())
-	if err == nil && r.Count > e.most {
-		r, err = c.Get(ctx, below, append(clientv3.WithFirstCreate(), clientv3.WithLimit(r.Count-e.most/2), clientv3.WithKeysOnly())...)
-	} else if err == nil {
-		return nil
-	}
-	if err != nil {
-		return e.unreached(ctx, "reading the journal", err)
+	if r, err = e.get(ctx, "reading the journal", below, append(clientv3.WithFirstCreate(), clientv3.WithLimit(r.Count-e.most/2), clientv3.WithKeysOnly())...); err != nil {
+		return err
 	}
 	for i := 0; i < len(r.Kvs); i += mostOps {
 		var ops []clientv3.Op
@@ -200,13 +194,9 @@ func (e *inEtcd) entries() (entries []Entry, unreadable int, err error) {
 	defer e.reading.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
-	c, err := e.etcd(ctx)
+	r, err := e.get(ctx, "reading the journal", e.root+"journal/", clientv3.WithPrefix(), clientv3.WithMinCreateRev(e.readTo+1))
 	if err != nil {
 		return nil, 0, err
-	}
-	r, err := c.Get(ctx, e.root+"journal/", clientv3.WithPrefix(), clientv3.WithMinCreateRev(e.readTo+1))
-	if err != nil {
-		return nil, 0, e.unreached(ctx, "reading the journal", err)
 	}
 	// Those of one transaction are in the order of their keys.
 	slices.SortStableFunc(r.Kvs, func(a, b *mvccpb.KeyValue) int { return cmp.Compare(a.CreateRevision, b.CreateRevision) })
@@ -251,13 +241,9 @@ func (e *inEtcd) who() string { return e.Who }
 func (e *inEtcd) welcome(moves int) error {
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
-	c, err := e.etcd(ctx)
+	r, err := e.get(ctx, "looking what was there", e.root+"moved")
 	if err != nil {
 		return err
-	}
-	r, err := c.Get(ctx, e.root+"moved")
-	if err != nil {
-		return e.unreached(ctx, "looking what was there", err)
 	}
 	if len(r.Kvs) == 0 {
 		return nil
