@@ -37,6 +37,8 @@ type Server struct {
 	User, Password string
 	// Who is whoever works with it, for the others: in the lock, and in the journal.
 	Who string
+	// ID is that of the memory which is to lie there; empty: whichever does.
+	ID string
 }
 
 // inEtcd is a memory in an etcd that is there already, below a key of its own. Every change is one
@@ -50,11 +52,13 @@ type Server struct {
 //	opener             what opens the backups, closed
 //	locks/NAME         who holds a lock, for as long as its lease lives
 //	journal/RUN/N      one entry of the journal
+//	id                 of the memory that was brought here; it stays when the cluster is torn down
 //	moved              where it went, when it is no more here
 type inEtcd struct {
 	Server
 	root     string // of all keys
 	patience time.Duration
+	comes    bool  // it is being brought here, and need not be here yet
 	most     int64 // entries of the journal
 
 	mu     sync.Mutex
@@ -265,6 +269,7 @@ type moment struct {
 	tables  map[string]map[string][]byte
 	waiting map[string][]byte // entries that wait, by their keys; nil: gone
 	changes map[string][]byte // by keys; nil: gone
+	beside  []clientv3.Op     // what is written with them
 	err     error             // of reading, which none of the tables could tell
 	after   []func(version string)
 }
@@ -273,7 +278,7 @@ type moment struct {
 func (e *inEtcd) moment(ctx context.Context) (*moment, error) {
 	var r *clientv3.TxnResponse
 	err := e.ask(ctx, "reading", func(c *clientv3.Client) (err error) {
-		r, err = c.Txn(ctx).Then(clientv3.OpGet(e.root+"head"), clientv3.OpGet(e.root+"moved")).Commit()
+		r, err = c.Txn(ctx).Then(clientv3.OpGet(e.root+"head"), clientv3.OpGet(e.root+"moved"), clientv3.OpGet(e.root+"id")).Commit()
 		return err
 	})
 	if err != nil {
@@ -286,6 +291,14 @@ func (e *inEtcd) moment(ctx context.Context) (*moment, error) {
 			return nil, &Damage{e.where(), fmt.Errorf("where it went: %w", err)}
 		}
 		return nil, fmt.Errorf("the memory is not at %s any more: %s; take the files beside the declaration from there", e.where(), g)
+	}
+	if is := r.Responses[2].GetResponseRange().Kvs; e.ID != "" && !e.comes {
+		if len(is) == 0 {
+			return nil, fmt.Errorf("no memory of a cluster is at %s, and it says beside the declaration that one was brought there: it is another etcd or prefix, or it was lost, and nothing is begun without it; bring it back from that etcd's own backup, or correct the file", e.where())
+		}
+		if string(is[0].Value) != e.ID {
+			return nil, fmt.Errorf("another memory is at %s than the one that was brought there: %s instead of %s; take the files beside the declaration from whoever brought it", e.where(), printable(is[0].Value), e.ID)
+		}
 	}
 	if at := r.Responses[0].GetResponseRange().Kvs; len(at) > 0 {
 		m.headRev = at[0].ModRevision
@@ -523,6 +536,9 @@ func (e *inEtcd) found(first func(*tx) error) (made bool, err error) {
 		if err := errors.Join(t.furnish(), first(t)); err != nil {
 			return err
 		}
+		if e.ID != "" {
+			m.beside = append(m.beside, clientv3.OpPut(e.root+"id", e.ID))
+		}
 		return m.commit()
 	})
 	if errors.Is(err, errFaster) {
@@ -647,7 +663,7 @@ func (m *moment) commit() error {
 	// What others have left there, who were not as fast, is nobody's.
 	own := m.e.root + "waiting/" + h.Changes[0] + "/"
 	below := m.e.root + "waiting/"
-	ops = append(ops, put, clientv3.OpDelete(below, clientv3.WithRange(own)), clientv3.OpDelete(clientv3.GetPrefixRangeEnd(own), clientv3.WithRange(clientv3.GetPrefixRangeEnd(below))))
+	ops = append(append(ops, m.beside...), put, clientv3.OpDelete(below, clientv3.WithRange(own)), clientv3.OpDelete(clientv3.GetPrefixRangeEnd(own), clientv3.WithRange(clientv3.GetPrefixRangeEnd(below))))
 	if err := m.decide(ops, made); err != nil {
 		return err
 	}

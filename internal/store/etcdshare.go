@@ -237,8 +237,10 @@ func (e *inEtcd) append(es []Entry) error {
 
 func (e *inEtcd) who() string { return e.Who }
 
-// welcome takes away that a memory went from here, if it is that one that comes back.
+// welcome has one come that is not here yet. That it went from here goes, if it is that one that
+// comes back.
 func (e *inEtcd) welcome(moves int) error {
+	e.comes = true
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
 	r, err := e.get(ctx, "looking what was there", e.root+"moved")
@@ -260,7 +262,7 @@ func (e *inEtcd) welcome(moves int) error {
 
 func (e *inEtcd) clear(to *gone) error {
 	var ops []clientv3.Op
-	for _, below := range []string{"head", "state/", "trust/", "waiting/", "opener", "journal/"} {
+	for _, below := range []string{"head", "state/", "trust/", "waiting/", "opener", "journal/", "id"} {
 		ops = append(ops, clientv3.OpDelete(e.root+below, clientv3.WithPrefix()))
 	}
 	if to != nil {

@@ -270,3 +270,88 @@ func TestPlace(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Where it says that a memory was brought, no other one is taken for it, and none is made in its
+// place: else the cluster would be raised a second time.
+func TestWhereItWasBrought(t *testing.T) {
+	s, srv, want := moving(t)
+	folder := filepath.Dir(filepath.Dir(s.Path))
+	srv.ID = "tidewatch-7"
+	open := func(change func(*Server)) *Store {
+		own := srv
+		change(&own)
+		o := InEtcd(own, folder, "tidewatch", s.keeper)
+		t.Cleanup(func() { o.Close() })
+		return o
+	}
+	same7 := func(*Server) {}
+	if err := s.Move(open(same7), told); err != nil {
+		t.Fatal(err)
+	}
+	same(t, open(same7), want)
+	for what, x := range map[string]struct {
+		change func(*Server)
+		want   string
+	}{
+		"another prefix": {func(s *Server) { s.Prefix = "/elsewhere" }, "no memory of a cluster is at"},
+		"another ID":     {func(s *Server) { s.ID = "tidewatch-8" }, "tidewatch-7 instead of tidewatch-8"},
+	} {
+		o := open(x.change)
+		_, err := o.Read()
+		if err == nil || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s: %v", what, err)
+		}
+		if err := o.Make(); err == nil || !strings.Contains(err.Error(), x.want) {
+			t.Errorf("%s: one is made: %v", what, err)
+		}
+		if !o.Exists() {
+			t.Errorf("%s: it is said not to be there", what)
+		}
+	}
+	// When the cluster was torn down it is still the place of its memory.
+	there := open(same7)
+	if err := there.Remove(); err != nil {
+		t.Fatal(err)
+	}
+	if again := open(same7); again.Exists() {
+		t.Error("it exists after it was removed")
+	} else if err := again.Make(); err != nil {
+		t.Error(err)
+	}
+}
+
+// Of two who begin at once one holds the lock, and the other is told who does.
+func TestPairs(t *testing.T) {
+	s := shared(t)
+	srv := s.base.(*inEtcd).Server
+	srv.Who = "tomas"
+	other := InEtcd(srv, t.TempDir(), "tidewatch", s.keeper)
+	defer other.Close()
+	for i := range 50 {
+		type end struct {
+			who     string
+			release func()
+			err     error
+		}
+		ends := make(chan end, 2)
+		for who, of := range map[string]*Store{"mara": s, "tomas": other} {
+			go func() {
+				release, err := of.Lock("converge")
+				ends <- end{who, release, err}
+			}()
+		}
+		a, b := <-ends, <-ends
+		if a.err != nil {
+			a, b = b, a
+		}
+		var held *Locked
+		if a.err != nil || !errors.As(b.err, &held) || held.Holder.Who != a.who {
+			t.Errorf("pair %d: %v and %v", i, a.err, b.err)
+		}
+		for _, e := range []end{a, b} {
+			if e.release != nil {
+				e.release()
+			}
+		}
+	}
+}

@@ -176,7 +176,7 @@ func (p *Place) String() string { return etcdScheme + strings.Join(p.Etcd, ",") 
 
 // Server is the etcd there, as somebody with an access asks it.
 func (p *Place) Server(a Access) (Server, error) {
-	out := Server{Prefix: p.Prefix, User: a.User, Who: a.User}
+	out := Server{Prefix: p.Prefix, User: a.User, Who: a.User, ID: p.ID}
 	scheme := "https://"
 	if p.Authority == "" {
 		if scheme = "http://"; !p.here() {
