@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -16,6 +17,8 @@ import (
 	"k8s.io/apimachinery/pkg/util/intstr"
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/tools/clientcmd"
+
+	"verbund/internal/datastore/datastoretest"
 )
 
 // Upgrades over two minors, in each way, while an application with a budget that lets one pod
@@ -64,6 +67,48 @@ func TestLongUpgrades(t *testing.T) {
 			}
 		})
 	}
+}
+
+// An upgrade while twenty others look without pause, with the memory in the folder and in an etcd
+// that they share: how long it takes in one and in the other is a figure, and none of the others
+// sees anything that was not.
+func TestLongSharedReaders(t *testing.T) {
+	inLane(t)
+	took := map[string]time.Duration{}
+	for _, where := range []string{"folder", "etcd"} {
+		w := newWorld(t, "available", "v1.36.3")
+		w.ok("converge", "--yes")
+		if where == "etcd" {
+			w.ok("store", "move", "etcd://"+strings.TrimPrefix(datastoretest.Alone(t), "http://")+"/boards", "--yes")
+		}
+		ctx, end := context.WithCancel(t.Context())
+		var looked atomic.Int64
+		var readers sync.WaitGroup
+		for i := range 20 {
+			readers.Go(func() {
+				for n := i; ctx.Err() == nil; n++ {
+					args := [][]string{{"status", "-o", "json"}, {"plan", "-o", "json"}, {"nodes"}}[n%3]
+					out, errs, code := w.run(args...)
+					var seen struct{ Running, State string }
+					switch {
+					case code != 0 && code != 3:
+						t.Errorf("%s in the %s: exit code %d\n%s", args[0], where, code, errs)
+					case args[0] == "status" && (json.Unmarshal([]byte(out), &seen) != nil || seen.Running != "v1.36.3" && seen.Running != "v1.37.2"):
+						t.Errorf("in the %s status says %+v", where, seen)
+					}
+					looked.Add(1)
+				}
+			})
+		}
+		began := time.Now()
+		w.ok("upgrade", "v1.37.2", "--yes")
+		took[where] = time.Since(began)
+		end()
+		readers.Wait()
+		w.well("v1.37.2")
+		t.Logf("with the memory in the %s: %s, while %d looks were taken", where, took[where].Round(time.Second/10), looked.Load())
+	}
+	t.Logf("%.2f times as long in the etcd as in the folder", float64(took["etcd"])/float64(took["folder"]))
 }
 
 // All control-plane machines are lost, with a backup of 10,000 objects: at the pace of a draft
