@@ -104,4 +104,6 @@ func TestPlanThatPeopleAgreeOn(t *testing.T) {
 	}
 	w.fails(1, []string{"nothing is to be done"}, "converge", "--plan", w.path("t.plan"), "--yes")
 	w.fails(2, []string{"wants 2 signatures"}, "teardown", "--confirm", "tidewatch")
+	w.fails(2, []string{"wants 2 signatures"}, "clear", "tidewatch-keepers-1", "--yes", "--confirm", "tidewatch")
+	w.fails(2, []string{"wants 2 signatures"}, "replace", "tidewatch-keepers-1", "--yes")
 }

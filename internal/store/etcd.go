@@ -355,7 +355,7 @@ func (m *moment) load(name string) {
 	if m.err = m.await(); m.err != nil {
 		return
 	}
-	found, err := m.range_(below)
+	found, err := m.readBelow(below)
 	if m.err = err; err != nil {
 		return
 	}
@@ -380,8 +380,8 @@ func (m *moment) load(name string) {
 	}
 }
 
-// range_ reads all below a key, by the rest of each key behind the memory's own.
-func (m *moment) range_(below string) (map[string][]byte, error) {
+// readBelow reads all below a key, by the rest of each key behind the memory's own.
+func (m *moment) readBelow(below string) (map[string][]byte, error) {
 	r, err := m.e.get(m.ctx, "reading", m.e.root+below, clientv3.WithPrefix(), clientv3.WithRev(m.rev))
 	if err != nil {
 		return nil, err
@@ -398,7 +398,7 @@ func (m *moment) await() error {
 	if !m.head.Waiting || m.waiting != nil {
 		return nil
 	}
-	parts, err := m.range_("waiting/" + m.head.Changes[0] + "/")
+	parts, err := m.readBelow("waiting/" + m.head.Changes[0] + "/")
 	if err != nil {
 		return err
 	}

@@ -283,3 +283,13 @@ pools: [{name: gauges}]
 		t.Errorf("a datastore machine holds the keys %v", ids)
 	}
 }
+
+// A certificate is of its machine, as is the one before it; of another machine, or of the tool, it
+// is not.
+func TestIsOf(t *testing.T) {
+	for id, is := range map[string]bool{"a/proxy": true, trust.WasID("a/proxy"): true, "ab/proxy": false, "a": false, "tool/a/proxy": false, trust.WasID(trust.WasID("a/proxy")): false} {
+		if trust.IsOf("a", id) != is {
+			t.Errorf("%s: %v", id, !is)
+		}
+	}
+}

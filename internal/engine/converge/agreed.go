@@ -112,20 +112,19 @@ func (x *converging) unchanged(t task, v *look.View) error {
 	return nil
 }
 
-// approved wants so many people's signatures for what cannot be undone as are declared. It returns
-// who has signed.
-func (w *Work) approved(steps []plan.Step) (by []string, err error) {
+// approved wants so many people's signatures for what cannot be undone as are declared.
+func (w *Work) approved(steps []plan.Step) error {
 	wanted, final := w.Decl.Approvals.Final, 0
 	for _, s := range steps {
 		if s.Final {
 			final++
 		}
 	}
-	var worthless []string
+	var by, worthless []string
 	if w.Agreed != nil {
 		p, err := w.Store.Protection()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		by, worthless = saved.Approved(w.Agreed.Text, w.Agreed.Signatures, Signers(p))
 		w.Agreed.by = by
@@ -134,15 +133,18 @@ func (w *Work) approved(steps []plan.Step) (by []string, err error) {
 		}
 	}
 	if wanted == 0 || final == 0 || len(by) >= wanted {
-		return by, nil
+		if len(by) > 0 {
+			w.Say("the plan is signed by %s", strings.Join(by, ", "))
+		}
+		return nil
 	}
 	what := fmt.Sprintf("%s cannot be undone, and approvals.final of cluster %s wants %s of the plan", words.Count(final, "step"), w.Decl.Name, words.Count(wanted, "signature"))
 	if w.Agreed == nil {
-		return nil, mistake("%s; nothing was changed. verbund plan --save FILE saves it, each of them says verbund plan approve FILE, and verbund converge --plan FILE carries it out. What is not declared cannot be saved: for that, take approvals out of the declaration", what)
+		return mistake("%s; nothing was changed. verbund plan --save FILE saves it, each of them says verbund plan approve FILE, and verbund converge --plan FILE carries it out. What is not declared cannot be saved: for that, take approvals out of the declaration", what)
 	}
 	has := "nobody has signed it"
 	if len(by) > 0 {
 		has = "only " + strings.Join(by, ", ") + " signed it"
 	}
-	return nil, mistake("%s; %s. Nothing was changed: verbund plan approve %s", what, has, w.Agreed.File)
+	return mistake("%s; %s. Nothing was changed: verbund plan approve %s", what, has, w.Agreed.File)
 }

@@ -41,6 +41,9 @@ func (w *Work) Clear(names []string) error {
 	if err != nil {
 		return err
 	}
+	if err := w.approved(p.Steps); err != nil {
+		return err
+	}
 	if err := w.agree(p, v); err != nil {
 		return err
 	}

@@ -170,6 +170,9 @@ func (x *converging) round() (begun, done bool, err error) {
 	if err := x.unchanged(t, v); err != nil {
 		return false, false, err
 	}
+	if err := x.approved(t.Steps); err != nil { // in each round: what cannot be undone may show in a later one
+		return false, false, err
+	}
 	if err := x.beforehand(t, v); err != nil {
 		return false, false, err
 	}

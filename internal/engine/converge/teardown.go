@@ -52,7 +52,7 @@ func (w *Work) Teardown() error {
 	if _, err := w.Trust(); err != nil {
 		w.Say("the keys of the cluster are not to be had: %v", err)
 	}
-	if _, err := w.approved(steps); err != nil {
+	if err := w.approved(steps); err != nil {
 		return err
 	}
 	if err := w.AskByName(name, fmt.Sprintf("everything in cluster %s will be lost", name)); err != nil {

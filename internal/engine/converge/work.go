@@ -76,13 +76,6 @@ func (w *Work) locked(command string) (release func(), err error) {
 
 // agree shows what will be done and asks, where there is somebody to ask.
 func (w *Work) agree(p *plan.Plan, v *look.View) error {
-	by, err := w.approved(p.Steps)
-	if err != nil {
-		return err
-	}
-	if len(by) > 0 {
-		w.Say("the plan is signed by %s", strings.Join(by, ", "))
-	}
 	if len(p.Endangers) > 0 {
 		for _, l := range w.notToMiss(p, v) {
 			w.Say("%s", l)
