@@ -5,22 +5,21 @@ import (
 
 	"verbund/internal/core/nodeconf"
 	"verbund/internal/core/plan"
-	"verbund/internal/core/rollout"
 	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 )
 
-// Copy is what was observed, so that it can be changed without the original.
+// Copy is what was observed, so that it can be changed without the original: no map of it is nil.
 func Copy(o plan.Observed) plan.Observed {
-	o.Machines, o.Nodes, o.Members, o.AddOns = maps.Clone(o.Machines), maps.Clone(o.Nodes), maps.Clone(o.Members), maps.Clone(o.AddOns)
-	o.Open, o.Resting = maps.Clone(o.Open), maps.Clone(o.Resting)
-	if o.Open == nil {
-		o.Open = map[string]rollout.Open{}
-	}
-	if o.Resting == nil {
-		o.Resting = map[string]bool{}
-	}
+	o.Machines, o.Nodes, o.Members, o.AddOns = own(o.Machines), own(o.Nodes), own(o.Members), own(o.AddOns)
+	o.Open, o.Resting = own(o.Open), own(o.Resting)
 	return o
+}
+
+func own[V any](m map[string]V) map[string]V {
+	out := make(map[string]V, len(m))
+	maps.Copy(out, m)
+	return out
 }
 
 // Carried changes what is observed as a step does when it ends well.
