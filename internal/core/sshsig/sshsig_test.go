@@ -69,6 +69,8 @@ func TestSign(t *testing.T) {
 			"is not of this text":      {sig, purpose, append([]byte("x"), text...)},
 			`was signed for "tides"`:   {sig, "boards", text},
 			"is no SSH signature":      {text, purpose, text},
+			"no SSH signature":         {pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: p.Bytes}), purpose, text},
+			"no SSH signature: ":       {pem.EncodeToMemory(&pem.Block{Type: armour, Bytes: []byte(magic)}), purpose, text},
 			"is no SSH signature: ssh": {pem.EncodeToMemory(&pem.Block{Type: armour, Bytes: p.Bytes[:40]}), purpose, text},
 			"has version 2":            {other(func(b *blob) { b.Version = 2 }), purpose, text},
 			`its hash "md5" is none`:   {other(func(b *blob) { b.Hash = "md5" }), purpose, text},
