@@ -230,8 +230,15 @@ func statusRows(h *look.Health, v *look.View) []term.Field {
 			add("backup", state, "the newest is %s old, of %s, %s, %s: %s", duration.HumanDuration(time.Since(b.Taken)), b.Version, verified, copies, filepath.Base(b.File))
 		} else if h.Unopened > 0 {
 			add("backup", "attention", "none of this cluster that can be opened with what is here; %s there", words.Are(h.Unopened, "file"))
-		} else if h.State != look.NotRaised && len(h.Kept) == 0 {
+		} else if h.State != look.NotRaised && len(h.Kept) == 0 && h.Away == nil {
 			add("backup", "", "none was taken yet")
+		}
+		if w := h.Away; w != nil && h.Backup == nil {
+			at := "on the computer on which it was taken"
+			if len(w.At) > 0 {
+				at = "at " + strings.Join(w.At, ", ")
+			}
+			add("backup", "attention", "none is on this computer, and %s; the newest, %s, lies %s", words.Are(w.Count, "other")+" remembered", keep.Short(w.Newest), at)
 		}
 		if k := h.Kept; len(k) > 0 && k[0].Taken != nil && (h.Backup == nil || h.Backup.File != k[0].File) {
 			sent := ""

@@ -1,6 +1,9 @@
 package look
 
 import (
+	"maps"
+	"path/filepath"
+	"slices"
 	"time"
 
 	"verbund/internal/engine/keep"
@@ -59,6 +62,31 @@ func newestBackup(s *session.Session) (newest *BackupFound, unopened int) {
 		}
 	}
 	return newest, unopened
+}
+
+// backupsAway are those that are remembered and are not here; nil when there are none.
+func backupsAway(s *session.Session, v *View) *BackupsAway {
+	if v.Known == nil {
+		return nil
+	}
+	here := map[string]bool{}
+	for _, file := range keep.Names(s) {
+		here[filepath.Base(file)] = true
+	}
+	out := &BackupsAway{At: []string{}}
+	for _, name := range slices.Sorted(maps.Keys(v.Known.Backups)) { // their names begin with the time
+		if !here[name] {
+			out.Count++
+			out.Newest, out.At = name, []string{}
+			for _, c := range v.Known.Backups[name].Copies {
+				out.At = append(out.At, c.To)
+			}
+		}
+	}
+	if out.Count == 0 {
+		return nil
+	}
+	return out
 }
 
 func found(f *keep.Found) *BackupFound {

@@ -63,6 +63,7 @@ type Health struct {
 	Held      *memory.Held `json:"held,omitempty"` // a roll-out, until a person's word
 	Accepted  []string     `json:"accepted"`       // what exceptions of the declaration accept
 	Backup    *BackupFound `json:"backup,omitempty"`
+	Away      *BackupsAway `json:"backupsAway,omitempty"`
 	// Unopened counts backups that lie there and cannot be opened here, or are of another
 	// cluster of the name.
 	Unopened int `json:"unopened"`
@@ -124,6 +125,14 @@ type BackupFound struct {
 	// other places it lies.
 	Verified *time.Time `json:"verified,omitempty"`
 	Copies   int        `json:"copies"`
+}
+
+// BackupsAway are backups that are remembered, and are not on this computer: somebody else's, of a
+// memory that several share.
+type BackupsAway struct {
+	Count  int      `json:"count"`
+	Newest string   `json:"newest"` // file
+	At     []string `json:"at"`     // where that was sent; empty: it lies where it was taken
 }
 
 // Kept is what the keeper of backups on a machine last did.
@@ -260,6 +269,7 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time, w
 		return nil, err
 	}
 	h.Backup, h.Unopened = newestBackup(s)
+	h.Away = backupsAway(s, v)
 	h.Kept = kept(v)
 	h.Due = dueSince(s, v, h, now)
 	if err := Unseen(s, v); err != nil {
