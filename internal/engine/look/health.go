@@ -269,7 +269,9 @@ func HealthOf(ctx context.Context, s *session.Session, v *View, now time.Time, w
 		return nil, err
 	}
 	h.Backup, h.Unopened = newestBackup(s)
-	h.Away = backupsAway(s, v)
+	if s.Store.Who() != "" { // else somebody has taken them away by hand
+		h.Away = backupsAway(s, v)
+	}
 	h.Kept = kept(v)
 	h.Due = dueSince(s, v, h, now)
 	if err := Unseen(s, v); err != nil {
