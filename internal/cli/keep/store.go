@@ -32,7 +32,7 @@ type StoreChecked struct {
 
 // StoreCmd is verbund store.
 func StoreCmd(a *desk.App) *cobra.Command {
-	c := &cobra.Command{Use: "store", Short: "What the tool remembers, and how its secrets are protected"}
+	c := &cobra.Command{Use: "store", Short: "What the tool remembers: where it lies, and who opens it"}
 	c.AddCommand(storeShowCmd(a), storeProtectCmd(a), storeMoveCmd(a), storeReachCmd(a), storePeopleCmd(a), storeAdmitCmd(a), storeDismissCmd(a))
 	return c
 }
