@@ -126,6 +126,9 @@ before until it is compacted.`,
 					return a.UI.JSON(DismissedSaid{args[0], kept})
 				}
 				a.UI.Say("%s opens the store of cluster %s no more", args[0], s.Decl.Name)
+				if s.Decl.Backup.Every > 0 {
+					a.UI.Say("backups that machines take by themselves go on opening for %s until verbund converge has given them the new identity", args[0])
+				}
 				fmt.Fprintf(a.Out, "\n%s may have kept these. Each becomes worthless by its command:\n\n", args[0])
 				var rows [][]term.Cell
 				for _, e := range kept {
