@@ -76,10 +76,14 @@ func TestLongSharedReaders(t *testing.T) {
 	inLane(t)
 	took := map[string]time.Duration{}
 	for _, where := range []string{"folder", "etcd"} {
+		at := "" // it outlives the world that lies in it
+		if where == "etcd" {
+			at = "etcd://" + strings.TrimPrefix(datastoretest.Alone(t), "http://") + "/boards"
+		}
 		w := newWorld(t, "available", "v1.36.3")
 		w.ok("converge", "--yes")
-		if where == "etcd" {
-			w.ok("store", "move", "etcd://"+strings.TrimPrefix(datastoretest.Alone(t), "http://")+"/boards", "--yes")
+		if at != "" {
+			w.ok("store", "move", at, "--yes")
 		}
 		ctx, end := context.WithCancel(t.Context())
 		var looked atomic.Int64

@@ -59,7 +59,9 @@ type inEtcd struct {
 
 	mu     sync.Mutex
 	client *clientv3.Client
-	fences map[string]int64 // locks that are held, with the revision at which they were taken
+	fences map[string]int64             // locks that are held, with the revision at which they were taken
+	last   map[string]map[string][]byte // tables as they were read last
+	lastOf string                       // the change after which
 
 	reading sync.Mutex
 	read    []Entry

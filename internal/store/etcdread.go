@@ -115,7 +115,7 @@ func (m *moment) load(name string) {
 	for _, t := range of {
 		m.tables[t] = map[string][]byte{}
 	}
-	if m.headRev == 0 {
+	if m.headRev == 0 || m.known(of) {
 		return
 	}
 	if m.err = m.await(); m.err != nil {
@@ -143,6 +143,32 @@ func (m *moment) load(name string) {
 		} else {
 			m.tables[t][k] = v
 		}
+	}
+	m.note(of)
+}
+
+// known takes tables from what was read at an earlier moment, if nothing has changed since.
+func (m *moment) known(of []string) bool {
+	m.e.mu.Lock()
+	defer m.e.mu.Unlock()
+	if m.e.lastOf != m.head.Changes[0] || m.e.last[of[0]] == nil {
+		return false
+	}
+	for _, t := range of {
+		m.tables[t] = maps.Clone(m.e.last[t])
+	}
+	return true
+}
+
+// note keeps tables for later moments.
+func (m *moment) note(of []string) {
+	m.e.mu.Lock()
+	defer m.e.mu.Unlock()
+	if m.e.lastOf != m.head.Changes[0] {
+		m.e.lastOf, m.e.last = m.head.Changes[0], map[string]map[string][]byte{}
+	}
+	for _, t := range of {
+		m.e.last[t] = maps.Clone(m.tables[t])
 	}
 }
 

@@ -1,6 +1,7 @@
 package keep
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -161,6 +162,9 @@ by the same from then on.`,
 func checkStore(a *desk.App, st session.Memory) error {
 	found := []string{}
 	for _, err := range st.Check() {
+		if away := (*store.Unreached)(nil); errors.As(err, &away) {
+			return err // nothing is known of it
+		}
 		found = append(found, err.Error())
 	}
 	if a.Output == "json" {
