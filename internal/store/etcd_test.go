@@ -467,6 +467,9 @@ func TestEtcdRefuses(t *testing.T) {
 	_, err = nobody.Read()
 	said(err, "has not answered within 3s: dial tcp 127.0.0.1:1: connect: connection refused; see that it runs")
 	var u *Unreached
+	if bad := nobody.Check(); len(bad) == 0 || !errors.As(bad[0], &u) {
+		t.Errorf("a check that could not be made: %v", bad)
+	}
 	if err := nobody.base.(*inEtcd).write("writing", nil, []clientv3.Op{clientv3.OpPut("x", "y")}, nil); !errors.As(err, &u) || !u.Unsure || !strings.Contains(err.Error(), "not known") {
 		t.Errorf("what nobody answered: %v", err)
 	}

@@ -39,7 +39,9 @@ func Example() {
 		Declared: func(plan.Aim) (*topology.Cluster, error) { return is(2) },
 		Usual:    func(plan.Step) time.Duration { return 10 * time.Second },
 		Nodes:    []rehearse.Node{{Name: "tidewatch-gauges-1", Group: "gauges", CPU: 2000, Memory: 4 << 30}},
-		Capacity: func(topology.Machine) (cpu, memory int64, stays rehearse.Share) { return 2000, 4 << 30, rehearse.Share{} },
+		Capacity: func(topology.Machine) (cpu, memory int64, stays rehearse.Share) {
+			return 2000, 4 << 30, rehearse.Share{}
+		},
 	})
 	if err != nil {
 		fmt.Println(err)
