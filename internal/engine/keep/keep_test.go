@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"io"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -18,6 +19,7 @@ import (
 	"verbund/internal/core/declare"
 	"verbund/internal/core/memory"
 	"verbund/internal/core/nodeconf"
+	"verbund/internal/core/topology"
 	"verbund/internal/core/versions"
 	"verbund/internal/datastore"
 	"verbund/internal/engine/session"
@@ -183,6 +185,50 @@ func TestPackedWithWhatOpens(t *testing.T) {
 	}
 	if _, err := backup.Open(bytes.NewReader(b), o.Beside...); err != nil {
 		t.Error(err)
+	}
+}
+
+// What a keeper was left with is another one when what matters of it is: where the control plane is,
+// and who opens it; not when a worker is elsewhere.
+func TestRestOf(t *testing.T) {
+	s := life(t, t.TempDir(), t.TempDir())
+	c := sessiontest.Cluster(t, 2)
+	of := func(c *topology.Cluster) string {
+		t.Helper()
+		text, err := RestOf(s, c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return text
+	}
+	moved := func(name string) *topology.Cluster {
+		m, ok := c.Machine(name)
+		if !ok {
+			t.Fatalf("there is no %s", name)
+		}
+		m.Address = netip.MustParseAddr("127.99.99.99")
+		return c.Instead(m)
+	}
+	if was, err := openers(s); err != nil || len(was) > 0 {
+		t.Errorf("before there is a key: %q, %v", was, err)
+	}
+	key, err := s.Store.BackupKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if is, err := openers(s); err != nil || len(is) != 1 || is[0] != key.Recipient().String() {
+		t.Errorf("who opens it is %q, %v", is, err)
+	}
+	first := of(c)
+	if of(moved("tidewatch-gauges-1")) != first {
+		t.Error("a worker that has moved makes it another one")
+	}
+	if of(moved("tidewatch-control-2")) == first || of(moved("tidewatch-balancer-1")) == first {
+		t.Error("it is the same where the control plane is elsewhere")
+	}
+	files, err := beside(s)
+	if err != nil || len(files[MemoryFile]) == 0 || len(files[MemoryKey]) == 0 || len(files[MemoryOpener]) == 0 {
+		t.Errorf("beside the snapshot lie %d files, %v", len(files), err)
 	}
 }
 

@@ -114,11 +114,9 @@ func beside(s *session.Session) (map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if p != nil {
-		files[MemoryFile], files[MemoryKey] = p.Database, p.Key
-		if p.Opener != nil {
-			files[MemoryOpener] = p.Opener
-		}
+	files[MemoryFile], files[MemoryKey] = p.Database, p.Key
+	if p.Opener != nil {
+		files[MemoryOpener] = p.Opener
 	}
 	return files, nil
 }

@@ -76,7 +76,7 @@ type Backups interface {
 	SaveBackup(as string, write func(io.Writer) error, check func(io.Reader) error) (name string, err error)
 	BackupsAt() (folder, opener string)
 	DropBackup(name string) error
-	// Pack is all of the memory, with what opens its secrets; nil where it is kept elsewhere.
+	// Pack is all of the memory as a file, wherever it lies, with what opens its secrets.
 	Pack() (*store.Packed, error)
 }
 
