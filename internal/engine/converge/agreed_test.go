@@ -150,3 +150,32 @@ func TestApproved(t *testing.T) {
 		t.Errorf("asked was %q", fmt.Sprint(s.asked))
 	}
 }
+
+// A plan says which machines it is of, where the site says what they are; and whoever the store
+// itself is protected for signs beside those who were admitted, if it is by an SSH key.
+func TestSavedOf(t *testing.T) {
+	s := newStage(t, time.Minute)
+	p := &plan.Plan{Steps: []plan.Step{{ID: "rest/a", Machine: "a"}}}
+	for hardware, v := range map[string]*look.View{"": {}, "02:5e:1": {Inventory: &site.Inventory{Machines: []site.Machine{{Name: "a", Hardware: "02:5e:1"}, {Name: "b", Hardware: "02:5e:2"}}}}} {
+		got, err := SaveAs(s.Session, v, p, "", time.Now(), time.Hour)
+		if err != nil || got.From.Machines["a"] != hardware || len(got.From.Machines) > 1 {
+			t.Errorf("%+v, %v", got, err)
+		}
+	}
+	if err := Savable(p, &look.View{}); err == nil || !strings.Contains(err.Error(), "would be a guess") {
+		t.Errorf("without what the site has: %v", err)
+	}
+	if err := Savable(&plan.Plan{}, &look.View{}); err == nil || !strings.Contains(err.Error(), "nothing is to be done") {
+		t.Errorf("of nothing: %v", err)
+	}
+	people := []store.Person{{Name: "mara", Recipient: "ssh-ed25519 AAAA1"}, {Name: "ines", Recipient: "age1x"}}
+	for want, p := range map[string]*store.Protection{
+		"map[]":                       nil,
+		"map[ssh-ed25519 AAAA1:mara]": {Kind: store.ByKeyFile, Recipient: "age1y", People: people},
+		"map[ssh-ed25519 AAAA1:mara ssh-ed25519 AAAA2:owner]": {Kind: store.BySSHKey, Recipient: "ssh-ed25519 AAAA2", People: people},
+	} {
+		if got := fmt.Sprint(map[string]string(Signers(p))); got != want {
+			t.Errorf("who signs: %s, wanted %s", got, want)
+		}
+	}
+}
