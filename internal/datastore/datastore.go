@@ -79,15 +79,15 @@ func (c *Client) Unanswered(ctx context.Context, err error) error {
 	if errors.Is(err, rpctypes.ErrPermissionDenied) || errors.Is(err, rpctypes.ErrUserEmpty) || ctx.Err() != nil {
 		return err
 	}
-	if refused := c.Trusted(ctx); refused != nil {
+	if refused := c.Reached(ctx); errors.Is(refused, ErrNoTrust) {
 		return refused
 	}
 	return fmt.Errorf("%w (%w)", ErrNoQuorum, err)
 }
 
-// Trusted is ErrNoTrust where members answer and none lets this client in, or none is whom it asks
-// for; nil if one does, and where nobody answers at all.
-func (c *Client) Trusted(ctx context.Context) error {
+// Reached is nil if a member lets this client in; ErrNoTrust where members answer, and none does or
+// none is whom it asks for; else why nobody answers.
+func (c *Client) Reached(ctx context.Context) error {
 	why := make([]error, len(c.endpoints))
 	var wg sync.WaitGroup
 	for i, e := range c.endpoints {
@@ -106,7 +106,7 @@ func (c *Client) Trusted(ctx context.Context) error {
 	if refused != nil {
 		return fmt.Errorf("%w: %w", ErrNoTrust, refused)
 	}
-	return nil
+	return errors.Join(why...)
 }
 
 // isTrust says whether a handshake ended since one side did not accept the other.

@@ -7,8 +7,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"net"
-	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -136,7 +134,7 @@ func (e *inEtcd) etcd(ctx context.Context) (*clientv3.Client, error) {
 		return e.client, nil
 	}
 	// The client would go on trying with one that does not let it in, until the patience is over.
-	if err := datastore.New(e.Endpoints, e.TLS).Trusted(ctx); err != nil {
+	if err := datastore.New(e.Endpoints, e.TLS).Reached(ctx); errors.Is(err, datastore.ErrNoTrust) {
 		return nil, &Unreached{Where: e.where(), What: "asking", Err: err}
 	}
 	c, err := clientv3.New(clientv3.Config{Endpoints: e.Endpoints, TLS: e.TLS, Username: e.User, Password: e.Password, DialTimeout: e.patience,
@@ -173,10 +171,9 @@ func (e *inEtcd) unreached(ctx context.Context, what string, err error) error {
 		// What asks for a majority waits; who was not let in finds that out by himself.
 		own, cancel := context.WithTimeout(context.WithoutCancel(ctx), e.patience)
 		defer cancel()
-		if why := datastore.New(e.Endpoints, e.TLS).Unanswered(own, err); errors.Is(why, datastore.ErrNoTrust) {
-			u.Err = why
-		} else {
-			u.Err = fmt.Errorf("it has not answered within %s: %w; see that it runs, and is reached from here", e.patience, cmp.Or(e.dial(own), err))
+		why := datastore.New(e.Endpoints, e.TLS).Reached(own)
+		if u.Err = why; !errors.Is(why, datastore.ErrNoTrust) {
+			u.Err = fmt.Errorf("it has not answered within %s: %w; see that it runs, and is reached from here", e.patience, cmp.Or(why, err))
 		}
 	}
 	return u
@@ -215,24 +212,6 @@ func (e *inEtcd) get(ctx context.Context, what, key string, how ...clientv3.OpOp
 
 // betweenTries is how long is waited before something is asked again.
 const betweenTries = 100 * time.Millisecond
-
-// dial says why no member is reached; nil if one is.
-func (e *inEtcd) dial(ctx context.Context) error {
-	var trouble error
-	for _, at := range e.Endpoints {
-		u, err := url.Parse(at)
-		if err != nil {
-			return err
-		}
-		c, err := (&net.Dialer{Timeout: time.Second}).DialContext(ctx, "tcp", u.Host)
-		if err == nil {
-			c.Close()
-			return nil
-		}
-		trouble = cmp.Or(trouble, err)
-	}
-	return trouble
-}
 
 // lasts says whether another try would be answered with the same.
 func lasts(err error) bool {
@@ -331,24 +310,29 @@ func (e *inEtcd) found(first func(*tx) error) (made bool, err error) {
 var errFaster = errors.New("somebody else has changed it meanwhile")
 
 func (e *inEtcd) update(f func(*tx) error) error {
+	return e.contend(func(m *moment) error {
+		if m.headRev == 0 {
+			return fmt.Errorf("the store %s: %w", e.where(), os.ErrNotExist)
+		}
+		if m.head.Waiting {
+			if err := m.await(); err != nil {
+				return err
+			}
+			return errors.Join(m.settle(), errFaster)
+		}
+		if err := m.do(f); err != nil {
+			return err
+		}
+		return m.commit()
+	})
+}
+
+// contend does something that others may be faster with, until they are not.
+func (e *inEtcd) contend(f func(m *moment) error) error {
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
 	for {
-		err := e.steadily(ctx, func(m *moment) error {
-			if m.headRev == 0 {
-				return fmt.Errorf("the store %s: %w", e.where(), os.ErrNotExist)
-			}
-			if m.head.Waiting {
-				if err := m.await(); err != nil {
-					return err
-				}
-				return errors.Join(m.settle(), errFaster)
-			}
-			if err := m.do(f); err != nil {
-				return err
-			}
-			return m.commit()
-		})
+		err := e.steadily(ctx, f)
 		if !errors.Is(err, errFaster) {
 			return err
 		}
@@ -384,24 +368,17 @@ func (e *inEtcd) anew(f func(from, to *tx) error) error {
 }
 
 func (e *inEtcd) remove() error {
-	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
-	defer cancel()
 	var ops []clientv3.Op
 	for _, below := range []string{"head", "state/", "trust/", "waiting/"} {
 		ops = append(ops, clientv3.OpDelete(e.root+below, clientv3.WithPrefix()))
 	}
-	for {
-		err := e.steadily(ctx, func(m *moment) error {
-			if m.headRev == 0 {
-				return nil
-			}
-			// That there is none any more is as good as having taken it away.
-			return m.decide(ops, func(h *head) bool { return h == nil })
-		})
-		if !errors.Is(err, errFaster) || ctx.Err() != nil {
-			return err
+	return e.contend(func(m *moment) error {
+		if m.headRev == 0 {
+			return nil
 		}
-	}
+		// That there is none any more is as good as having taken it away.
+		return m.decide(ops, func(h *head) bool { return h == nil })
+	})
 }
 
 func (e *inEtcd) opener() ([]byte, error) {

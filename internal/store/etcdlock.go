@@ -35,7 +35,7 @@ func (e *inEtcd) lock(name, command string) (release func(), err error) {
 		defer cancel()
 		c.Revoke(own, lease.ID) // if it fails, the lease ends by itself
 	}
-	rev, err := e.take(ctx, c, lease.ID, name, command)
+	rev, err := e.take(ctx, lease.ID, name, command)
 	if err != nil {
 		give()
 		return nil, err
@@ -66,7 +66,7 @@ func (e *inEtcd) lock(name, command string) (release func(), err error) {
 }
 
 // take writes down who holds a lock, and returns the revision at which that was.
-func (e *inEtcd) take(ctx context.Context, c *clientv3.Client, lease clientv3.LeaseID, name, command string) (int64, error) {
+func (e *inEtcd) take(ctx context.Context, lease clientv3.LeaseID, name, command string) (int64, error) {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "a computer without a name"
@@ -77,30 +77,26 @@ func (e *inEtcd) take(ctx context.Context, c *clientv3.Client, lease clientv3.Le
 		return 0, err
 	}
 	key := e.root + "locks/" + name
-	for {
-		r, err := c.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(key), "=", 0)).Then(clientv3.OpPut(key, string(b), clientv3.WithLease(lease))).Else(clientv3.OpGet(key)).Commit()
-		if err == nil && r.Succeeded {
-			return r.Header.Revision, nil
-		}
-		if err == nil {
-			kvs := r.Responses[0].GetResponseRange().Kvs
-			var h Holder
-			if err := json.Unmarshal(kvs[0].Value, &h); err != nil {
-				return 0, &Damage{e.where(), fmt.Errorf("who holds the lock: %w", err)}
-			}
-			if h.Name == own.Name {
-				return kvs[0].CreateRevision, nil // an earlier try that was not answered
-			}
-			return 0, &Locked{h}
-		}
-		if lasts(err) || ctx.Err() != nil {
-			return 0, e.unreached(ctx, "taking the lock", err)
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(betweenTries):
-		}
+	var r *clientv3.TxnResponse
+	err = e.ask(ctx, "taking the lock", func(c *clientv3.Client) (err error) {
+		r, err = c.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(key), "=", 0)).Then(clientv3.OpPut(key, string(b), clientv3.WithLease(lease))).Else(clientv3.OpGet(key)).Commit()
+		return err
+	})
+	if err != nil {
+		return 0, err
 	}
+	if r.Succeeded {
+		return r.Header.Revision, nil
+	}
+	kvs := r.Responses[0].GetResponseRange().Kvs
+	var h Holder
+	if err := json.Unmarshal(kvs[0].Value, &h); err != nil {
+		return 0, &Damage{e.where(), fmt.Errorf("who holds the lock: %w", err)}
+	}
+	if h.Name == own.Name {
+		return kvs[0].CreateRevision, nil // an earlier try that was not answered
+	}
+	return 0, &Locked{h}
 }
 
 func (e *inEtcd) holds() (*Holder, error) {

@@ -56,7 +56,7 @@ func (e *inEtcd) moment(ctx context.Context) (*moment, error) {
 		if err := json.Unmarshal(moved[0].Value, &g); err != nil {
 			return nil, &Damage{e.where(), fmt.Errorf("where it went: %w", err)}
 		}
-		return nil, fmt.Errorf("the memory is not at %s any more: %s; take the files beside the declaration from there", e.where(), g)
+		return nil, &Went{e.where(), g}
 	}
 	if is := r.Responses[2].GetResponseRange().Kvs; e.ID != "" && !e.comes {
 		if len(is) == 0 {
@@ -115,7 +115,7 @@ func (m *moment) load(name string) {
 	for _, t := range of {
 		m.tables[t] = map[string][]byte{}
 	}
-	if m.headRev == 0 || m.known(of) {
+	if m.headRev == 0 || m.recall(of) {
 		return
 	}
 	if m.err = m.await(); m.err != nil {
@@ -147,8 +147,8 @@ func (m *moment) load(name string) {
 	m.note(of)
 }
 
-// known takes tables from what was read at an earlier moment, if nothing has changed since.
-func (m *moment) known(of []string) bool {
+// recall takes tables from what was read at an earlier moment, if nothing has changed since.
+func (m *moment) recall(of []string) bool {
 	m.e.mu.Lock()
 	defer m.e.mu.Unlock()
 	if m.e.lastOf != m.head.Changes[0] || m.e.last[of[0]] == nil {

@@ -136,8 +136,7 @@ func (m *moment) decide(ops []clientv3.Op, made func(*head) bool) error {
 func (e *inEtcd) write(what string, when []clientv3.Cmp, ops []clientv3.Op, made func(*head) bool) error {
 	ctx, cancel := context.WithTimeout(context.Background(), e.patience)
 	defer cancel()
-	c, err := e.etcd(ctx)
-	if err != nil {
+	if _, err := e.etcd(ctx); err != nil {
 		return err
 	}
 	e.mu.Lock()
@@ -146,28 +145,20 @@ func (e *inEtcd) write(what string, when []clientv3.Cmp, ops []clientv3.Op, made
 	if fence != 0 {
 		when = append(slices.Clone(when), clientv3.Compare(clientv3.CreateRevision(e.root+"locks/"+lockCluster), "=", fence))
 	}
-	for tries := 0; ; tries++ {
+	var r *clientv3.TxnResponse
+	err := e.ask(ctx, what, func(c *clientv3.Client) (err error) {
 		one, done := context.WithTimeout(ctx, max(e.patience/3, time.Second))
-		r, err := c.Txn(one).If(when...).Then(ops...).Else(clientv3.OpGet(e.root+"head"), clientv3.OpGet(e.root+"locks/"+lockCluster)).Commit()
-		done()
-		switch {
-		case err == nil && r.Succeeded:
-			return nil
-		case err == nil:
-			return e.refused(r, fence, made)
-		case lasts(err):
-			return e.unreached(ctx, what, err)
-		}
-		select {
-		case <-ctx.Done():
-			err := e.unreached(ctx, what, err)
-			if u := (*Unreached)(nil); errors.As(err, &u) {
-				u.Unsure = true
-			}
-			return err
-		case <-time.After(betweenTries):
-		}
+		defer done()
+		r, err = c.Txn(one).If(when...).Then(ops...).Else(clientv3.OpGet(e.root+"head"), clientv3.OpGet(e.root+"locks/"+lockCluster)).Commit()
+		return err
+	})
+	if u := (*Unreached)(nil); errors.As(err, &u) {
+		u.Unsure = !lasts(err)
 	}
+	if err != nil || r.Succeeded {
+		return err
+	}
+	return e.refused(r, fence, made)
 }
 
 // refused says why a transaction was: it was made by an earlier try, the lock is lost, or somebody

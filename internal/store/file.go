@@ -46,7 +46,7 @@ func (d *inFolder) close() error { return nil }
 // found makes the database whole under another name: whoever looks meanwhile finds no store, or
 // a complete one. Who comes second takes the first one's.
 func (d *inFolder) found(first func(*tx) error) (made bool, err error) {
-	fresh, err := d.write(func(t *tx) error { return first(t) })
+	fresh, err := d.write(first)
 	if err != nil {
 		return false, fmt.Errorf("making the store: %w", err)
 	}

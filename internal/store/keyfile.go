@@ -132,11 +132,7 @@ func (k *Keys) Identities(p Protection) ([]age.Identity, error) {
 // here are all keys that this computer has, of which one may be that of somebody who was admitted.
 func (k *Keys) here() []age.Identity {
 	var out []age.Identity
-	files := append(whole.Named(k.Dir, ".key"), k.Unlock)
-	if k.Unlock == "" {
-		files = append(files[:len(files)-1], usualSSHKeys()...)
-	}
-	for _, file := range files {
+	for _, file := range append(whole.Named(k.Dir, ".key"), k.SSHKeys()...) {
 		b, err := whole.Read(file)
 		if err != nil {
 			continue
@@ -150,8 +146,12 @@ func (k *Keys) here() []age.Identity {
 	return out
 }
 
-// usualSSHKeys are where such keys lie as a rule.
-func usualSSHKeys() []string {
+// SSHKeys are the files in which a person's SSH key may lie: the one that is given, or where such
+// keys lie as a rule.
+func (k *Keys) SSHKeys() []string {
+	if k.Unlock != "" {
+		return []string{k.Unlock}
+	}
 	home, err := os.UserHomeDir()
 	if err != nil {
 		return nil
@@ -244,11 +244,9 @@ func (k *Keys) Earlier(cluster string) []age.Identity {
 // sshIdentities reads the SSH private key: the one that is given, or those
 // where such keys lie as a rule.
 func (k *Keys) sshIdentities(p Protection) ([]age.Identity, error) {
-	files := []string{k.Unlock}
-	if k.Unlock == "" {
-		if files = usualSSHKeys(); files == nil {
-			return nil, errors.New("it is protected with an SSH key; say which with --unlock FILE")
-		}
+	files := k.SSHKeys()
+	if files == nil {
+		return nil, errors.New("it is protected with an SSH key; say which with --unlock FILE")
 	}
 	var trouble error
 	for _, file := range files {

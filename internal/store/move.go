@@ -31,6 +31,16 @@ func (g gone) String() string {
 	return fmt.Sprintf("%s moved it to %s at %s", g.Who, g.To, g.At.Local().Format("2006-01-02 15:04"))
 }
 
+// Went is a memory that is in another place by now.
+type Went struct {
+	Where string
+	to    gone
+}
+
+func (g *Went) Error() string {
+	return fmt.Sprintf("the memory is not at %s any more: %s; take the files beside the declaration from there, or, if that move was cut off here, say it again", g.Where, g.to)
+}
+
 // Another is a memory in a place that is not the one that is to go there.
 type Another struct {
 	Where string
@@ -42,14 +52,18 @@ func (a *Another) Error() string {
 }
 
 // Move takes all that is remembered to another place: the journal as well, and what opens the
-// backups, closed as it is. told has everybody look there from then on; what was here goes after
-// that. Cut off anywhere, the same again goes on: before, here is what counts, and afterwards,
-// there. Whoever calls it holds the lock; that of the other place is taken.
+// backups, closed as it is. told has everybody look there from then on. Where others may look on, a
+// note is left first of where it went, so that nobody takes what was here for it; a folder, which
+// can leave none, is cleared when everybody was told. Cut off anywhere, the same again goes on.
+// Whoever calls it holds the lock; that of the other place is taken.
 func (s *Store) Move(to *Store, told func() error) error {
 	if err := to.folder(); err != nil {
 		return err
 	}
 	m, err := s.marks()
+	if went := (*Went)(nil); errors.As(err, &went) {
+		return to.arrive(went, told)
+	}
 	if err != nil {
 		return err
 	}
@@ -81,11 +95,39 @@ func (s *Store) Move(to *Store, told func() error) error {
 	if err := s.copyTo(to, m.moves+1); err != nil {
 		return err
 	}
+	went := &gone{To: to.Where(), Who: cmp.Or(to.base.who(), s.base.who()), At: time.Now().UTC(), Moves: m.moves + 1}
+	if s.base.who() != "" {
+		if err := s.base.clear(went); err != nil {
+			return err
+		}
+		return to.arrived(told)
+	}
 	if err := told(); err != nil {
 		return errors.Join(err, to.base.clear(nil))
 	}
-	arrived := to.base.update(func(t *tx) error { return t.table(tableMeta).delete(keyArriving) })
-	return errors.Join(arrived, s.base.clear(&gone{To: to.Where(), Who: cmp.Or(to.base.who(), s.base.who()), At: time.Now().UTC(), Moves: m.moves + 1}))
+	return errors.Join(to.arrived(nil), s.base.clear(went))
+}
+
+// arrive ends a move that was cut off when it had gone from where it was, if it was to here.
+func (s *Store) arrive(went *Went, told func() error) error {
+	at, err := s.marks()
+	if err != nil {
+		return err
+	}
+	if !at.arriving || at.moves != went.to.Moves {
+		return went
+	}
+	return s.arrived(told)
+}
+
+// arrived has everybody told, if they are to be yet, and notes that they were.
+func (s *Store) arrived(told func() error) error {
+	if told != nil {
+		if err := told(); err != nil {
+			return err
+		}
+	}
+	return s.base.update(func(t *tx) error { return t.table(tableMeta).delete(keyArriving) })
 }
 
 // Finish takes away what an interrupted move has left of a memory in the place from which it came:
@@ -100,7 +142,7 @@ func (s *Store) Finish(from *Store) error {
 		return err
 	}
 	if here.arriving {
-		if err := s.base.update(func(t *tx) error { return t.table(tableMeta).delete(keyArriving) }); err != nil {
+		if err := s.arrived(nil); err != nil {
 			return err
 		}
 	}

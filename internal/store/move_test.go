@@ -173,6 +173,28 @@ func TestMoveIsCutOff(t *testing.T) {
 	if _, err := there.Read(); err == nil || !strings.Contains(err.Error(), "moved it to") {
 		t.Errorf("what was left: %v", err)
 	}
+	// On the way back a note of where it went is left before anybody is told: who still looks there is
+	// not taken in, and the same move again ends it.
+	if err := s.Move(there, told); err != nil {
+		t.Fatal(err)
+	}
+	if err := there.Move(s, func() error { return no }); !errors.Is(err, no) {
+		t.Errorf("error is %v", err)
+	}
+	var went *Went
+	if _, err := again(there).Read(); !errors.As(err, &went) {
+		t.Errorf("whoever was not told reads it: %v", err)
+	}
+	if err := there.Move(fresh(t), told); !errors.As(err, &went) {
+		t.Errorf("to somewhere else: %v", err)
+	}
+	if err := there.Move(s, told); err != nil {
+		t.Fatal(err)
+	}
+	same(t, s, want)
+	if m, err := s.marks(); err != nil || m.arriving || m.moves != 4 {
+		t.Errorf("%+v, %v", m, err)
+	}
 	// What is no older one is nobody's leftover.
 	stranger := fresh(t)
 	if err := errors.Join(s.Finish(stranger), s.Finish(s)); err != nil {

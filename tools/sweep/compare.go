@@ -174,11 +174,8 @@ func (r *round) well(ctx context.Context, d deed) error {
 		if time.Now().After(end) {
 			return fmt.Errorf("status is %+v", s)
 		}
-		t := time.NewTimer(500 * time.Millisecond)
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-t.C:
+		if err := pause(ctx, 500*time.Millisecond); err != nil {
+			return err
 		}
 	}
 }

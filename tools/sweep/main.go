@@ -47,10 +47,7 @@ func main() {
 
 // sweep makes all rounds, and says what came of them.
 func sweep(ctx context.Context, rounds int, seed uint64, beside int, does, kills string, every, share bool) error {
-	who := victims
-	if share {
-		who = append(slices.Clone(ofMemory), "tool")
-	}
+	who := whom(share)
 	if does != "" && !slices.Contains(names(), does) || kills != "" && !slices.Contains(who, kills) || every && (does == "" || kills == "") {
 		return fmt.Errorf("choose -does among %s, -kills among %s; -every wants both", strings.Join(names(), ", "), strings.Join(who, ", "))
 	}

@@ -69,6 +69,7 @@ type shared struct {
 	running []*exec.Cmd
 	in      []io.Closer
 	links   []*link
+	over    bool // none is started any more
 }
 
 // startShared starts its members, which keep what they have below a folder.
@@ -119,11 +120,14 @@ func (s *shared) start(i int) error {
 	if err != nil {
 		return err
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.over {
+		return nil
+	}
 	if err := c.Start(); err != nil {
 		return err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	s.running[i], s.in[i] = c, in
 	return nil
 }
@@ -170,6 +174,7 @@ func (s *shared) mend() {
 func (s *shared) end() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.over = true
 	for i, c := range s.running {
 		if c != nil {
 			s.in[i].Close()
@@ -273,7 +278,21 @@ func (r *round) waits(ctx context.Context, args ...string) error {
 		if r.memory == nil || !errors.As(err, &x) || x.ExitCode() != exitLocked || time.Since(began) > lockOutlives {
 			return err
 		}
-		time.Sleep(time.Second) // between two looks
+		if err := pause(ctx, time.Second); err != nil {
+			return err
+		}
+	}
+}
+
+// pause is between two looks.
+func pause(ctx context.Context, span time.Duration) error {
+	t := time.NewTimer(span)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-t.C:
+		return nil
 	}
 }
 

@@ -64,6 +64,14 @@ var victims = []string{"tool", "site", "zone", "machine", "lead"}
 // ofMemory are those of a memory that lies in an etcd: a member of it, and the way to all of them.
 var ofMemory = []string{"member", "way"}
 
+// whom is who may be killed.
+func whom(share bool) []string {
+	if share {
+		return append(slices.Clone(ofMemory), "tool")
+	}
+	return victims
+}
+
 // mostRuns is how many runs may be needed after something was killed.
 const mostRuns = 2
 
@@ -88,10 +96,7 @@ type round struct {
 // chosen is the round of a seed; what is not left open is as it was asked for.
 func chosen(program string, seed uint64, does, kills string, share bool) *round {
 	rnd := rand.New(rand.NewPCG(seed, 0))
-	who := victims
-	if share {
-		who = append(slices.Clone(ofMemory), "tool")
-	}
+	who := whom(share)
 	d, v := deeds[rnd.IntN(len(deeds))], who[rnd.IntN(len(who))]
 	part := rnd.Float64()
 	if does != "" {

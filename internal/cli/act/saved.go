@@ -1,11 +1,11 @@
 package act
 
 import (
+	"cmp"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -157,7 +157,7 @@ func showSaved(a *desk.App, p *SavedSaid) {
 		add("careful", "bad", e)
 	}
 	for _, f := range final {
-		add("for good", "attention", fmt.Sprintf("%s: %s", where(f), f.Text))
+		add("for good", "attention", fmt.Sprintf("%s: %s", cmp.Or(f.Machine, "cluster"), f.Text))
 	}
 	if p.More {
 		add("after it", "attention", "something is to be done that is planned anew then")
@@ -180,16 +180,9 @@ func showSaved(a *desk.App, p *SavedSaid) {
 	fmt.Fprintln(a.Out)
 	var steps [][]term.Cell
 	for _, s := range p.Steps {
-		steps = append(steps, term.Cells(where(s), s.Text, s.Why))
+		steps = append(steps, term.Cells(cmp.Or(s.Machine, "cluster"), s.Text, s.Why))
 	}
 	a.UI.Table([]string{"where", "what", "why"}, steps)
-}
-
-func where(s plan.Step) string {
-	if s.Machine == "" {
-		return "cluster"
-	}
-	return s.Machine
 }
 
 func planApproveCmd(a *desk.App) *cobra.Command {
@@ -243,16 +236,8 @@ func signerOf(a *desk.App, who saved.Signers) (ssh.Signer, string, error) {
 	if len(who) == 0 {
 		return nil, "", term.Usage("nobody opens the store with an SSH key, by which a signature would count: verbund store admit NAME KEY")
 	}
-	files := []string{a.Keys().Unlock}
-	if files[0] == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return nil, "", term.Usage("say with --unlock FILE which key is yours")
-		}
-		files = []string{filepath.Join(home, ".ssh", "id_ed25519"), filepath.Join(home, ".ssh", "id_rsa")}
-	}
 	var why []string
-	for _, f := range files {
+	for _, f := range a.Keys().SSHKeys() {
 		s, err := readSigner(a, f)
 		if errors.Is(err, fs.ErrNotExist) {
 			why = append(why, f+" is not there")

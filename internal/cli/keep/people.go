@@ -8,6 +8,7 @@ import (
 
 	"verbund/internal/cli/desk"
 	"verbund/internal/cli/term"
+	"verbund/internal/engine/act"
 	"verbund/internal/engine/session"
 	"verbund/internal/engine/vouch"
 	"verbund/internal/store"
@@ -82,7 +83,7 @@ the store holds every key of the cluster.`,
 			if b, err := whole.Read(key); err == nil {
 				key = publicHalf(string(b))
 			}
-			return changed(a, "store admit", func(s *session.Session) error {
+			return changed(a, "store admit "+args[0], func(s *session.Session) error {
 				if err := s.Store.Admit(store.Person{Name: args[0], Recipient: key}); err != nil {
 					return err
 				}
@@ -113,7 +114,7 @@ memory lies in an etcd, take their access to that as well: it keeps what was the
 before until it is compacted.`,
 		Example: "  verbund store dismiss tomas",
 		RunE: func(_ *cobra.Command, args []string) error {
-			return changed(a, "store dismiss", func(s *session.Session) error {
+			return changed(a, "store dismiss "+args[0], func(s *session.Session) error {
 				t, err := s.Store.Trust()
 				if err != nil {
 					return err
@@ -143,7 +144,7 @@ before until it is compacted.`,
 	return c
 }
 
-// changed does something with a store that is there, while nobody else changes it.
+// changed does something with a store that is there, while nobody else changes it. The journal has it.
 func changed(a *desk.App, command string, do func(*session.Session) error) error {
 	s, _, err := openBeside(a)
 	if err != nil {
@@ -155,5 +156,5 @@ func changed(a *desk.App, command string, do func(*session.Session) error) error
 		return err
 	}
 	defer release()
-	return do(s)
+	return a.Noted(s, nil, command, func(*act.Run) (string, error) { return "", do(s) })
 }

@@ -19,8 +19,8 @@ import (
 type MovedSaid struct {
 	Cluster string `json:"cluster"`
 	From    string `json:"from"`
-	Store   string `json:"store"` // where it lies now
-	File    string `json:"file"`  // beside the declaration, which says so
+	Store   string `json:"store"`          // where it lies now
+	File    string `json:"file,omitempty"` // beside the declaration, which says so; none of a memory in the folder
 }
 
 // asWhom adds the flags that say as whom a memory elsewhere is asked.
@@ -60,12 +60,12 @@ computer is asked without TLS. Backups lie where they lay.`,
 			return err
 		}
 		beside := store.At(folder, s.Decl.Name, a.Keys())
-		m := &moving{App: a, Session: s, folder: folder, at: at}
+		m := &moving{a, s}
 		if args[0] == "folder" {
 			if at == nil {
 				return term.Usage("what is remembered of cluster %s lies in its folder already", s.Decl.Name)
 			}
-			return m.to(beside, func() error { return at.Forget(folder, s.Decl.Name) })
+			return m.to(beside, false, func() error { return at.Forget(folder, s.Decl.Name) })
 		}
 		p, err := store.ParsePlace(args[0])
 		if err != nil {
@@ -79,17 +79,9 @@ computer is asked without TLS. Backups lie where they lay.`,
 			a.UI.Say("what is remembered of cluster %s lies at %s", s.Decl.Name, p)
 			return nil
 		}
-		p.ID = fmt.Sprintf("%s-%x", s.Decl.Name, time.Now().UnixNano()&0xffffffff)
-		if ca != "" {
-			b, err := whole.Read(ca)
-			if err != nil {
-				return term.Usage("--ca: %v", err)
-			}
-			p.Authority = string(b)
-		}
-		srv, err := p.Server(*access)
+		srv, err := serverAt(p, at, s.Decl.Name, ca, *access)
 		if err != nil {
-			return term.Usage("%v", err)
+			return err
 		}
 		to := store.InEtcd(srv, folder, s.Decl.Name, a.Keys())
 		defer to.Close()
@@ -100,7 +92,7 @@ computer is asked without TLS. Backups lie where they lay.`,
 		if err := keep.MayLie(a.Soft, s, p, member); err != nil {
 			return err
 		}
-		return m.to(to, func() error {
+		return m.to(to, true, func() error {
 			if err := p.Keep(a.Keys().Dir, *access); err != nil {
 				return err
 			}
@@ -109,6 +101,27 @@ computer is asked without TLS. Backups lie where they lay.`,
 	}
 	c.Flags().StringVar(&ca, "ca", "", "file with the authority that signed the members' certificates, in PEM")
 	return a.Asks(c)
+}
+
+// serverAt completes a place to which the memory of a cluster is to go from where it is, and says how
+// it is asked there.
+func serverAt(p, from *store.Place, cluster, ca string, access store.Access) (store.Server, error) {
+	p.ID = fmt.Sprintf("%s-%x", cluster, time.Now().UnixNano()&0xffffffff)
+	if from != nil {
+		p.ID = from.ID // the same one, in another place
+	}
+	if ca != "" {
+		b, err := whole.Read(ca)
+		if err != nil {
+			return store.Server{}, term.Usage("--ca: %v", err)
+		}
+		p.Authority = string(b)
+	}
+	srv, err := p.Server(access)
+	if err != nil {
+		return srv, term.Usage("%v", err)
+	}
+	return srv, nil
 }
 
 // openBeside opens the declared cluster, whose memory has to be there, and says in which folder it
@@ -133,11 +146,10 @@ func openBeside(a *desk.App) (*session.Session, string, error) {
 type moving struct {
 	*desk.App
 	*session.Session
-	folder string
-	at     *store.Place
 }
 
-func (m *moving) to(to *store.Store, told func() error) error {
+// to moves it; shared says that others find it there, by the file beside the declaration.
+func (m *moving) to(to *store.Store, shared bool, told func() error) error {
 	from := m.Store.Where()
 	if err := m.Ask(fmt.Sprintf("Move what is remembered of cluster %s from %s to %s?", m.Decl.Name, from, to.Where())); err != nil {
 		return err
@@ -150,15 +162,18 @@ func (m *moving) to(to *store.Store, told func() error) error {
 	if err := m.Store.Move(to, told); err != nil {
 		return err
 	}
-	file := m.Decl.Name + store.PlaceEnding
+	said, file := MovedSaid{Cluster: m.Decl.Name, From: from, Store: to.Where()}, m.Decl.Name+store.PlaceEnding
+	if shared {
+		said.File = file
+	}
 	if m.Output == "json" {
-		return m.JSON(MovedSaid{m.Decl.Name, from, to.Where(), file})
+		return m.JSON(said)
 	}
 	m.Say("what is remembered of cluster %s lies at %s", m.Decl.Name, to.Where())
-	if m.at == nil {
+	if shared {
 		m.Say("others find it by %s, beside the declaration: put that into version control. Each says once as whom: verbund store reach --cert FILE --key FILE", file)
 	} else {
-		m.Say("%s says so beside the declaration, or is gone: put that into version control", file)
+		m.Say("%s is gone: take it out of version control, too", file)
 	}
 	return nil
 }

@@ -44,14 +44,11 @@ func storeShowCmd(a *desk.App) *cobra.Command {
 		Use: "show", Short: "Show where the store is, and what opens it", Args: term.NoArgs,
 		Long: "With --check it walks the whole store: its file, its pages, the check under which\nevery value stands, and whether what it holds fits together; exit code 3 when\nsomething is not as it was written.",
 		RunE: func(*cobra.Command, []string) error {
-			s, err := a.Open(false)
+			s, _, err := openBeside(a)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			if !s.Store.Exists() {
-				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
-			}
 			if check {
 				return checkStore(a, s.Store)
 			}
@@ -107,48 +104,37 @@ by the same from then on.`,
 			if n != 1 {
 				return term.Usage("say one of --key-file, --passphrase and --ssh-key FILE")
 			}
-			s, err := a.Open(false)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			if !s.Store.Exists() {
-				return fmt.Errorf("cluster %s has no store yet; converge or render makes it", s.Decl.Name)
-			}
-			release, err := desk.Held(s, "store protect")
-			if err != nil {
-				return err
-			}
-			defer release()
-			old, err := s.Store.Protection()
-			if err != nil {
-				return err
-			}
-			k := a.Keys()
-			k.Unlock = ""
-			var p store.Protection
-			switch {
-			case keyFile:
-				p, err = k.New(fmt.Sprintf("%x", time.Now().UnixNano()&0xffffffff), s.Decl.Name)
-			case sshKey != "":
-				var b []byte
-				if b, err = whole.Read(sshKey); err == nil {
-					p, err = k.BySSHKey(old.ID, string(b))
+			return changed(a, "store protect", func(s *session.Session) error {
+				old, err := s.Store.Protection()
+				if err != nil {
+					return err
 				}
-			default:
-				var text string
-				if text, err = a.NewPassphrase(k, passFile); err == nil {
-					p = k.ByPassphrase(old.ID, text)
+				k := a.Keys()
+				k.Unlock = ""
+				var p store.Protection
+				switch {
+				case keyFile:
+					p, err = k.New(fmt.Sprintf("%x", time.Now().UnixNano()&0xffffffff), s.Decl.Name)
+				case sshKey != "":
+					var b []byte
+					if b, err = whole.Read(sshKey); err == nil {
+						p, err = k.BySSHKey(old.ID, string(b))
+					}
+				default:
+					var text string
+					if text, err = a.NewPassphrase(k, passFile); err == nil {
+						p = k.ByPassphrase(old.ID, text)
+					}
 				}
-			}
-			if err != nil {
-				return term.Usage("%v", err)
-			}
-			if err := s.Store.Protect(p, k); err != nil {
-				return err
-			}
-			a.UI.Say("the secrets of cluster %s are protected with a %s", s.Decl.Name, p.Kind)
-			return nil
+				if err != nil {
+					return term.Usage("%v", err)
+				}
+				if err := s.Store.Protect(p, k); err != nil {
+					return err
+				}
+				a.UI.Say("the secrets of cluster %s are protected with a %s", s.Decl.Name, p.Kind)
+				return nil
+			})
 		},
 	}
 	c.Flags().BoolVar(&keyFile, "key-file", false, "a new key file")

@@ -1,6 +1,7 @@
 package converge
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -67,9 +68,9 @@ func SaveAs(s *session.Session, v *look.View, p *plan.Plan, only string, at time
 func Savable(p *plan.Plan, v *look.View) error {
 	switch waking := p.Waking(v.Seen); {
 	case len(p.Steps) == 0:
-		return fmt.Errorf("nothing is to be done, and there is no plan to be saved")
+		return errors.New("nothing is to be done, and there is no plan to be saved")
 	case v.Inventory == nil:
-		return fmt.Errorf("the site does not say what it has, and a plan from that would be a guess: verbund site start")
+		return errors.New("the site does not say what it has, and a plan from that would be a guess: verbund site start")
 	case len(waking) > 0:
 		return fmt.Errorf("%s: what the rest needs shows only then. Do that first", waking[0].Text)
 	}
