@@ -68,6 +68,7 @@ func TestSharedMemory(t *testing.T) {
 	w.fails(1, []string{"opens nothing"}, "store", "admit", "tomas", "elsewhere")
 	w.fails(0, []string{"tomas opens the store"}, "store", "admit", "tomas", public)
 	w.fails(0, []string{"tomas", "age key", own.Recipient().String(), "key file"}, "store", "people")
+	tomas.fails(0, []string{"and with the keys of tomas"}, "backup", "take")
 	tomas.well("v1.37.1")
 
 	// While one of them works, the other one is told who does.

@@ -169,7 +169,12 @@ calls it.`,
 			}
 			a.UI.Say("backup %s of cluster %s: %s at revision %d, %s, read back", f.Short(), s.Decl.Name, words.Count(f.Manifest.Number(), "object"), f.Manifest.Revision, size(f.Size))
 			if len(s.Decl.Backup.Opens) == 0 {
-				a.UI.Say("it opens with the %s alone: keep a copy of that elsewhere; backup.opens in the declaration lets somebody else open it, too", openedBy(a, s))
+				by, people := openedBy(a, s)
+				if len(people) > 0 {
+					a.UI.Say("it opens with the %s, and with the keys of %s", by, strings.Join(people, ", "))
+				} else {
+					a.UI.Say("it opens with the %s alone: keep a copy of that elsewhere; backup.opens in the declaration lets somebody else open it, too", by)
+				}
 			}
 			return unsent
 		},
@@ -379,15 +384,18 @@ func named(s *session.Session, name string) (*keep.Found, error) {
 }
 
 // openedBy is what opens the store of a cluster, and its backups with it.
-func openedBy(a *desk.App, s *session.Session) string {
+func openedBy(a *desk.App, s *session.Session) (what string, people []string) {
 	p, err := s.Store.Protection()
 	if err != nil || p == nil {
-		return "store"
+		return "store", nil
+	}
+	for _, w := range p.People {
+		people = append(people, w.Name)
 	}
 	if f := a.Keys().KeyFile(*p); f != "" {
-		return "key file " + f
+		return "key file " + f, people
 	}
-	return p.Kind + " of the store"
+	return p.Kind + " of the store", people
 }
 
 // VerifiedSaid is what verifying a backup found, as JSON.

@@ -130,7 +130,7 @@ before until it is compacted.`,
 				if s.Decl.Backup.Every > 0 {
 					a.UI.Say("backups that machines take by themselves go on opening for %s until verbund converge has given them the new identity", args[0])
 				}
-				fmt.Fprintf(a.Out, "\n%s may have kept these. Each becomes worthless by its command:\n\n", args[0])
+				fmt.Fprintf(a.Out, "\n%s may have kept these. What has a command becomes worthless by it:\n\n", args[0])
 				var rows [][]term.Cell
 				for _, e := range kept {
 					rows = append(rows, term.Cells(e.ID, e.What, e.Command))
