@@ -169,12 +169,7 @@ calls it.`,
 			}
 			a.UI.Say("backup %s of cluster %s: %s at revision %d, %s, read back", f.Short(), s.Decl.Name, words.Count(f.Manifest.Number(), "object"), f.Manifest.Revision, size(f.Size))
 			if len(s.Decl.Backup.Opens) == 0 {
-				by, people := openedBy(a, s)
-				if len(people) > 0 {
-					a.UI.Say("it opens with the %s, and with the keys of %s", by, strings.Join(people, ", "))
-				} else {
-					a.UI.Say("it opens with the %s alone: keep a copy of that elsewhere; backup.opens in the declaration lets somebody else open it, too", by)
-				}
+				a.UI.Say("it opens with the %s", openedBy(a, s))
 			}
 			return unsent
 		},
@@ -384,18 +379,22 @@ func named(s *session.Session, name string) (*keep.Found, error) {
 }
 
 // openedBy is what opens the store of a cluster, and its backups with it.
-func openedBy(a *desk.App, s *session.Session) (what string, people []string) {
-	p, err := s.Store.Protection()
-	if err != nil || p == nil {
-		return "store", nil
+func openedBy(a *desk.App, s *session.Session) string {
+	what := "store"
+	var people []string
+	if p, err := s.Store.Protection(); err == nil && p != nil {
+		what = p.Kind + " of the store"
+		if f := a.Keys().KeyFile(*p); f != "" {
+			what = "key file " + f
+		}
+		for _, w := range p.People {
+			people = append(people, w.Name)
+		}
 	}
-	for _, w := range p.People {
-		people = append(people, w.Name)
+	if len(people) > 0 {
+		return what + ", and with the keys of " + strings.Join(people, ", ")
 	}
-	if f := a.Keys().KeyFile(*p); f != "" {
-		return "key file " + f, people
-	}
-	return p.Kind + " of the store", people
+	return what + " alone: keep a copy of that elsewhere; backup.opens in the declaration lets somebody else open it, too"
 }
 
 // VerifiedSaid is what verifying a backup found, as JSON.
